@@ -1,0 +1,167 @@
+"""What can be wrong, as values: a code, a place, what, why, and what to do now.
+
+A problem is an object first; terminal text, JSON and `docs/problems.md` are views of it.
+Errors that end a command carry the problems they are about.
+"""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import asdict, dataclass, field
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+MEANINGS: dict[str, str] = {
+    # the command line and its files
+    "no-such-file": "A file that the command line or the plan names is not there.",
+    "not-a-file": "A folder, or something else that is no plain file, stands where a file is wanted.",
+    "not-readable": "The file is there, but the system does not let us read it.",
+    "not-writable": "The output cannot be written: the folder is missing, read-only or full.",
+    "unknown-format": "The ending of an output file names no format that Wadi writes.",
+    "bad-option": "An option of the command line has a value that it cannot have.",
+    "no-such-run": "No run is found under this name or in this folder.",
+    "damaged-run": "The run's database cannot be read.",
+    "no-such-table": "The plan (or the run) has no table of this name.",
+    # the plan as a text
+    "not-utf8": "The plan file is not UTF-8, which TOML 1.0 asks for.",
+    "not-toml": "The plan file is not TOML 1.0.",
+    "unknown-key": "The plan language has no such key at this place.",
+    "missing-key": "A key that must be there is not.",
+    "wrong-type": "The value is of another type than the key takes.",
+    "wrong-value": "The value is of the right type, but not one that the key takes.",
+    "wrong-heading": "A field is named like a key of the page: it was written under the wrong heading.",
+    "both-keys": "Two keys that exclude each other are both set.",
+    # the plan as a whole
+    "bad-expression": "The expression cannot be read in its language.",
+    "whole-document": "The expression would search the whole document although it stands in a row's field.",
+    "bad-regex": "The regular expression cannot be read.",
+    "bad-step": "A step of `clean` or `adjust` is not in the grammar of steps.",
+    "bad-format": "The format is no pattern that can be read for this type.",
+    "bad-locale": "The locale is not known to CLDR.",
+    "bad-template": "The address is no URI Template (RFC 6570), or does not become an http(s) URL.",
+    "unknown-page": "A page kind is named that the plan does not have.",
+    "unknown-table": "A table is named that no page of the plan yields.",
+    "unknown-column": "A column is named that no field of the table gives.",
+    "unopened-page": "A page kind that neither the start nor another page opens: it would never be fetched.",
+    "unset-input": "An address or a field uses an input that neither the plan nor the command line sets.",
+    "unused-input": "An input that nothing in the plan uses.",
+    "double-column": "A column comes from the listing and from the detail page, and nothing says which to prefer.",
+    "no-rows": "The plan picks nothing: no page has fields.",
+    # fetching
+    "bad-url": "The address is no absolute http or https URL.",
+    "unreachable": "No connection could be made to the host.",
+    "timed-out": "The host did not answer within the time allowed.",
+    "broken-off": "The reply ended before it was whole.",
+    "too-large": "The reply is larger than the size limit.",
+    "bad-coding": "The reply's content coding could not be undone.",
+    "redirect-loop": "Redirects led on and on, or in a circle.",
+    "http-status": "The host answered with a status that is no success.",
+    # reading
+    "not-the-page": 'The reply lacks what the plan expects on such a page: a block or a broken page, never "no rows".',
+    "not-html": "The reply is not HTML, and the page kind reads HTML.",
+    "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
+    "page-again": "The listing led back to a page that it had already shown.",
+    "bad-link": "A link that the plan would follow is no URL.",
+    # values
+    "not-a-number": "The text is no number in the field's locale.",
+    "ambiguous-number": "The text could be two different numbers; a locale decides.",
+    "not-an-integer": "The number is not a whole one.",
+    "too-large-integer": "The whole number does not fit into 64 bits.",
+    "other-unit": "The number carries another unit than the field's.",
+    "not-a-date": "The text is no date in the field's format.",
+    "not-a-boolean": "The text is neither a word for yes nor one for no.",
+    "not-a-url": "The text is no URL.",
+    "not-in-map": "The text is not among the keys of the field's map.",
+    "no-match": "The regular expression of `find` does not match the text.",
+    "fault": "A fault of Wadi's own.",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where something stands: a file's path or a page's URL, and if known the line and column (from 1)."""
+
+    source: str = ""
+    line: int | None = None
+    column: int | None = None
+
+    def __str__(self) -> str:
+        return ":".join(str(part) for part in (self.source, self.line, self.column) if part not in (None, ""))
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing that is wrong. `what` can stand alone; `why` and `now` are lines below it."""
+
+    code: str
+    what: str
+    place: Place = field(default_factory=Place)
+    excerpt: str = ""
+    why: str = ""
+    now: str = ""
+
+    def __post_init__(self) -> None:
+        if self.code not in MEANINGS:
+            raise ValueError(f"problem code {self.code!r} has no meaning in wadi.problems.MEANINGS")
+
+    def __str__(self) -> str:
+        return "\n".join(self.lines())
+
+    def lines(self) -> list[str]:
+        """The message for people: the first line can stand alone, the others are indented below it."""
+        where = str(self.place)
+        first = f"{where}: {self.what} [{self.code}]" if where else f"{self.what} [{self.code}]"
+        below = [f"    {self.place.line} | {self.excerpt}"] if self.excerpt and self.place.line else []
+        below += [f"  {line}" for text in (self.why, self.now) if text for line in text.splitlines()]
+        return [first, *below]
+
+    def as_dict(self) -> dict[str, Any]:
+        """The problem for `--json`: code, what, and whatever else is known."""
+        place = {name: value for name, value in asdict(self.place).items() if value not in (None, "")}
+        rest = {name: getattr(self, name) for name in ("excerpt", "why", "now") if getattr(self, name)}
+        return {"code": self.code, "what": self.what, **({"place": place} if place else {}), **rest}
+
+
+class WadiError(Exception):
+    """An error with words for people. `problems` has at least one."""
+
+    def __init__(self, problems: Problem | Iterable[Problem]) -> None:
+        self.problems: tuple[Problem, ...] = (problems,) if isinstance(problems, Problem) else tuple(problems)
+        super().__init__("\n".join(str(problem) for problem in self.problems))
+
+
+class UsageError(WadiError):
+    """The command line is wrong, or names something that is not there."""
+
+
+class PlanError(WadiError):
+    """The plan cannot be used as it is."""
+
+
+class RunError(WadiError):
+    """A run's folder is missing, damaged or in use."""
+
+
+class CrawlError(WadiError):
+    """The crawl could not begin or go on."""
+
+
+def nearest(word: str, known: Iterable[str]) -> str | None:
+    """The known word most like `word`, or None when none is near."""
+    found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return found[0] if found else None
+
+
+def listed(words: Iterable[str], limit: int = 12) -> str:
+    """`"a", "b", "c"` for a message, cut after `limit` words."""
+    all_words = [f'"{word}"' for word in words]
+    more = f" … ({len(all_words) - limit} more)" if len(all_words) > limit else ""
+    return ", ".join(all_words[:limit]) + more
+
+
+def shortened(text: str, limit: int = 60) -> str:
+    """Foreign text for a message: one line, control characters escaped, cut to `limit` characters."""
+    plain = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+    return plain if len(plain) <= limit else plain[: limit - 1] + "…"
