@@ -1,0 +1,80 @@
+"""Locales by CLDR (through Babel): separators of numbers, names of months."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import TYPE_CHECKING
+
+from wadi.clean.errors import BadSetting
+
+if TYPE_CHECKING:
+    from babel import Locale
+
+BLANKS = frozenset(" \u00a0\u2009\u202f\u2007")
+APOSTROPHES = frozenset("'’")
+
+
+@dataclass(frozen=True, slots=True)
+class Separators:
+    """How a locale writes numbers: the decimal mark, the marks between groups, and the sizes of groups from the right.
+
+    `groups` is (3, 3) in most places and (3, 2) in the Indian way of writing.
+    """
+
+    decimal: str
+    group: frozenset[str]
+    groups: tuple[int, int]
+
+
+@lru_cache(maxsize=256)
+def locale_of(name: str) -> Locale:
+    """The CLDR locale called `name` (`fr`, `de-CH`, `pt_BR`). Raises BadSetting when there is none."""
+    from babel import Locale, UnknownLocaleError
+
+    try:
+        return Locale.parse(name.replace("-", "_"))
+    except (ValueError, UnknownLocaleError, TypeError) as error:
+        raise BadSetting(
+            "bad-locale", f'locale "{name}" is not known', 'write a CLDR name such as "en", "fr" or "de_CH"'
+        ) from error
+
+
+@lru_cache(maxsize=256)
+def separators(name: str) -> Separators:
+    """The separators of a locale; all blanks count as one, and so do both apostrophes."""
+    from babel.numbers import get_decimal_symbol, get_group_symbol
+
+    locale = locale_of(name)
+    group = get_group_symbol(locale)
+    alike = BLANKS if group in BLANKS else APOSTROPHES if group in APOSTROPHES else frozenset(group)
+    sizes = locale.decimal_formats[None].grouping
+    return Separators(get_decimal_symbol(locale), alike, (sizes[0], sizes[1]))
+
+
+@lru_cache(maxsize=256)
+def month_names(name: str) -> dict[str, int]:
+    """Every way in which CLDR writes a month in this locale, case-folded and without a final dot → 1 to 12.
+
+    Narrow names (J, F, M …) are left out, since several months share a letter.
+    """
+    months = locale_of(name).months
+    found: dict[str, int] = {}
+    for context in ("format", "stand-alone"):
+        for width in ("wide", "abbreviated"):
+            for number, word in months[context][width].items():
+                found.setdefault(word.casefold().rstrip("."), number)
+    return found
+
+
+@lru_cache(maxsize=256)
+def day_names(name: str) -> tuple[str, ...]:
+    """Every way in which CLDR writes a day of the week in this locale, case-folded, without a final dot, longest first."""
+    days = locale_of(name).days
+    words = {
+        word.casefold().rstrip(".")
+        for context in ("format", "stand-alone")
+        for width in ("wide", "abbreviated")
+        for word in days[context][width].values()
+    }
+    return tuple(sorted(words, key=len, reverse=True))

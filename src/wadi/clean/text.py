@@ -1,0 +1,38 @@
+"""Text as a reader sees it: what has no shape on the screen is dropped, white space is folded."""
+
+from __future__ import annotations
+
+import unicodedata
+
+# Characters that a reader does not see: controls (line ends and tabs count as white space and stay until the folding),
+# soft hyphen, zero-width space and joiners of words, byte order mark, marks of writing direction.
+# ZWNJ and ZWJ stay: Persian, Indic scripts and emoji mean something by them.
+_UNSEEN = dict.fromkeys(
+    [
+        *(c for c in range(0x20) if c not in (0x09, 0x0A, 0x0C, 0x0D)),
+        *range(0x7F, 0xA0),
+        0xAD, 0x61C, 0x200B, 0x200E, 0x200F, *range(0x202A, 0x202F), 0x2060, *range(0x2066, 0x206A), 0xFEFF,
+    ]
+)  # fmt: skip
+
+
+def tidied(text: str) -> str:
+    """One line: unseen characters gone, every run of white space (no-break ones too) one blank, NFC (UAX #15)."""
+    if not (text.isascii() and text.isprintable()):
+        text = _shown(text)
+    return " ".join(text.split())
+
+
+def tidied_lines(text: str) -> str:
+    """Like `tidied`, but the line feeds in `text` stay as separators; empty lines go."""
+    if not (text.isascii() and text.isprintable()):
+        text = _shown(text)
+    if "\n" not in text:
+        return " ".join(text.split())
+    lines = (" ".join(line.split()) for line in text.split("\n"))
+    return "\n".join(line for line in lines if line)
+
+
+def _shown(text: str) -> str:
+    text = text.translate(_UNSEEN)
+    return text if text.isascii() or unicodedata.is_normalized("NFC", text) else unicodedata.normalize("NFC", text)
