@@ -1,0 +1,1 @@
+"""Requests and replies: the client, its manners, and what is decided when something fails."""

@@ -1,0 +1,149 @@
+"""The client: layers around a transport, each with one duty: tries, redirects, turns.
+
+`Client.fetch(request)` gives the reply of a page, or raises FetchFailed when there is none after all tries.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+
+from wadi.urls import NotAUrl, host_of, resolve, without_secret
+from wadi.web.messages import FetchFailed, Hop, Reply, Request
+from wadi.web.retry import Decision, Retrying, Tries, decide
+from wadi.web.throttle import Clock, Sleep, Throttle
+from wadi.web.transport import Transport
+
+_REDIRECTS = frozenset({301, 302, 303, 307, 308})
+_MOST_HOPS = 10
+
+
+@dataclass(frozen=True, slots=True)
+class TriedAgain:
+    """An event: a request failed and is sent again after a wait."""
+
+    request: Request
+    failure: FetchFailed
+    decision: Decision
+    tries: int
+
+
+Report = Callable[[TriedAgain], None]
+
+
+class Client:
+    """Sends requests at the throttle's pace, follows redirects, tries again by the policy.
+
+    A host that cannot be reached after all tries is asked once only for the next pages, until it answers again:
+    a site that went down is not waited for page by page.
+    """
+
+    def __init__(
+        self,
+        transport: Transport,
+        throttle: Throttle,
+        policy: Retrying,
+        *,
+        sleep: Sleep = asyncio.sleep,
+        now: Clock = time.time,
+        report: Report = lambda event: None,
+    ) -> None:
+        self._transport = transport
+        self._throttle = throttle
+        self._policy = policy
+        self._sleep = sleep
+        self._now = now
+        self._report = report
+        self._unreachable: dict[str, int] = {}
+
+    async def close(self) -> None:
+        await self._transport.close()
+
+    def unreachable(self, host: str) -> int:
+        """How many requests in a row found nobody at this host (`host:port`), all tries counted as one."""
+        return self._unreachable.get(host, 0)
+
+    def any_unreachable(self) -> bool:
+        """Whether the last request to some host found nobody there."""
+        return any(self._unreachable.values())
+
+    async def fetch(self, request: Request) -> Reply:
+        """The reply to a request, of a status below 400. Raises FetchFailed."""
+        tries = Tries()
+        while True:
+            try:
+                reply = await self._followed(request)
+            except FetchFailed as failure:
+                policy = replace(self._policy, retries=0) if self.unreachable(request.host) else self._policy
+                now = datetime.fromtimestamp(self._now(), UTC)
+                decision = decide(failure, tries, policy, method=request.method, now=now)
+                if not decision.again:
+                    self._remember(request.host, failure)
+                    raise _with_tries(failure, tries) from failure
+                self._report(TriedAgain(request, failure, decision, tries.count + 1))
+                tries = tries.after(failure, decision.wait_s)
+                await self._sleep(decision.wait_s)
+            else:
+                self._unreachable.pop(request.host, None)
+                return reply
+
+    def _remember(self, host: str, failure: FetchFailed) -> None:
+        if failure.cause == "unreachable":
+            self._unreachable[host] = self.unreachable(host) + 1
+        elif failure.reply is not None:
+            self._unreachable.pop(host, None)
+
+    async def _followed(self, request: Request) -> Reply:
+        """The reply at the end of the redirects."""
+        hops: list[Hop] = []
+        current = request
+        while True:
+            async with self._throttle.turn(host_of(current.url)):
+                reply = await self._transport.send(current)
+            if reply.status not in _REDIRECTS or not reply.header("location"):
+                reply = replace(reply, request=request, hops=tuple(hops))
+                return _a_success(reply)
+            hops.append(Hop(current.url, reply.status))
+            current = redirected(current, reply)
+            if len(hops) > _MOST_HOPS:
+                raise FetchFailed(
+                    "redirect-loop", f"{without_secret(request.url)}: {len(hops)} redirects, lately to {current.url}"
+                )
+
+
+def redirected(request: Request, reply: Reply) -> Request:
+    """The request that a redirect asks for (RFC 9110 §15.4): a GET after 303, and after 301 and 302 of a POST."""
+    try:
+        target = resolve(request.url, reply.header("location"))
+    except NotAUrl as error:
+        raise FetchFailed("bad-url", f"{without_secret(request.url)}: redirected to no URL: {error}", reply) from error
+    if reply.status == 303 or (reply.status in (301, 302) and request.method == "POST"):
+        return replace(request, url=target, method="GET", body=b"")
+    return replace(request, url=target)
+
+
+def _a_success(reply: Reply) -> Reply:
+    if reply.status < 400:
+        return reply
+    raise FetchFailed(
+        "http-status", f"{without_secret(reply.url)}: status {reply.status}{_phrase(reply.status)}", reply
+    )
+
+
+def _phrase(status: int) -> str:
+    from http import HTTPStatus
+
+    try:
+        return f" ({HTTPStatus(status).phrase})"
+    except ValueError:
+        return ""
+
+
+def _with_tries(failure: FetchFailed, tries: Tries) -> FetchFailed:
+    if not tries.count:
+        return failure
+    again = f"; tried {tries.count + 1} times over {tries.waited_s:.0f} s"
+    return FetchFailed(failure.cause, failure.what + again, failure.reply)

@@ -1,0 +1,115 @@
+"""Content codings undone (RFC 9110 §8.4): gzip, deflate, br, zstd, also stacked, never beyond the size limit."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable
+
+_CHUNK = 262_144
+
+
+class BadCoding(ValueError):
+    """The body is not in the coding that its header names."""
+
+
+class TooLarge(ValueError):
+    """The body, decoded, is larger than allowed."""
+
+
+def decoded(body: bytes, codings: str, limit_bytes: int) -> bytes:
+    """The body with the codings of a Content-Encoding header undone, last one first.
+
+    Names count in any case and with the old `x-` before them; `identity` and unknown names leave the body alone.
+    Raises BadCoding, or TooLarge as soon as more than `limit_bytes` come out.
+    """
+    names = [name.strip().lower().removeprefix("x-") for name in codings.split(",")]
+    for name in reversed(names):
+        undo = _UNDO.get(name)
+        if undo and body:
+            body = undo(body, limit_bytes)
+    if len(body) > limit_bytes:
+        raise TooLarge(f"more than {limit_bytes} bytes")
+    return body
+
+
+def _gunzip(body: bytes, limit: int) -> bytes:
+    """All members of a gzip body; zeros and stray bytes after the last one do not count. A body that is not gzip is plain."""
+    if not body.startswith(b"\x1f\x8b"):
+        return body
+    out = bytearray()
+    rest = body
+    while rest.startswith(b"\x1f\x8b"):
+        member = zlib.decompressobj(zlib.MAX_WBITS | 16)
+        _inflate(member, rest, out, limit)
+        if not member.eof:
+            raise BadCoding("the gzip data ends too early")
+        rest = member.unused_data
+    return bytes(out)
+
+
+def _undeflate(body: bytes, limit: int) -> bytes:
+    """Deflate with the zlib wrapper, as the standard says, or without it, as some servers send it."""
+    try:
+        return _inflated(body, zlib.MAX_WBITS, limit)
+    except BadCoding:
+        return _inflated(body, -zlib.MAX_WBITS, limit)
+
+
+def _inflated(body: bytes, window: int, limit: int) -> bytes:
+    out = bytearray()
+    stream = zlib.decompressobj(window)
+    _inflate(stream, body, out, limit)
+    if not stream.eof:
+        raise BadCoding("the deflate data ends too early")
+    return bytes(out)
+
+
+def _inflate(stream: zlib._Decompress, data: bytes, out: bytearray, limit: int) -> None:
+    try:
+        while data and not stream.eof:
+            out += stream.decompress(data, _CHUNK)
+            if len(out) > limit:
+                raise TooLarge(f"more than {limit} bytes")
+            data = stream.unconsumed_tail
+    except zlib.error as error:
+        raise BadCoding(str(error)) from error
+
+
+def _unbrotli(body: bytes, limit: int) -> bytes:
+    import brotli
+
+    stream = brotli.Decompressor()
+    out = bytearray()
+    try:
+        out += stream.process(body, output_buffer_limit=limit + 1)
+        if len(out) > limit or not stream.can_accept_more_data():
+            raise TooLarge(f"more than {limit} bytes")
+    except brotli.error as error:
+        raise BadCoding(str(error)) from error
+    if not stream.is_finished():
+        raise BadCoding("the brotli data ends too early")
+    return bytes(out)
+
+
+def _unzstd(body: bytes, limit: int) -> bytes:
+    import zstandard
+
+    out = bytearray()
+    try:
+        with zstandard.ZstdDecompressor().stream_reader(body, read_across_frames=True) as reader:
+            while chunk := reader.read(_CHUNK):
+                out += chunk
+                if len(out) > limit:
+                    raise TooLarge(f"more than {limit} bytes")
+    except zstandard.ZstdError as error:
+        raise BadCoding(str(error)) from error
+    return bytes(out)
+
+
+_UNDO: dict[str, Callable[[bytes, int], bytes]] = {
+    "gzip": _gunzip,
+    "deflate": _undeflate,
+    "br": _unbrotli,
+    "zstd": _unzstd,
+}
+ACCEPTED = ", ".join(_UNDO)

@@ -1,0 +1,85 @@
+"""What goes out and what comes back: requests, replies, and failures to get a reply."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from typing import Literal
+
+from wadi.urls import host_of, normalised
+
+Headers = tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """One request. `url` is sent as it stands (already escaped), without its fragment."""
+
+    url: str
+    method: str = "GET"
+    headers: Headers = ()
+    body: bytes = b""
+
+    @property
+    def host(self) -> str:
+        """`host:port`."""
+        return host_of(self.url)
+
+    @property
+    def identity(self) -> str:
+        """What makes two requests the same: method, normalised URL (RFC 3986 §6) and body."""
+        digest = f" {hashlib.sha256(self.body).hexdigest()}" if self.body else ""
+        return f"{self.method} {normalised(self.url)}{digest}"
+
+
+@dataclass(frozen=True, slots=True)
+class Hop:
+    """One redirect on the way: the URL that answered, with what status."""
+
+    url: str
+    status: int
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """A whole reply. `body` has its content coding undone; `url` is where the redirects ended.
+
+    `started_at` is in seconds since 1970 (UTC); the other times are durations in seconds.
+    `received_bytes` is the size of the body on the wire.
+    """
+
+    request: Request
+    url: str
+    status: int
+    headers: Headers
+    body: bytes
+    started_at: float
+    first_byte_s: float = 0.0
+    elapsed_s: float = 0.0
+    received_bytes: int = 0
+    hops: tuple[Hop, ...] = ()
+
+    def header(self, name: str) -> str:
+        """The value of a header field, lines of the same name joined with commas (RFC 9110 §5.3); empty without it."""
+        wanted = name.lower()
+        return ", ".join(value for key, value in self.headers if key.lower() == wanted)
+
+    @property
+    def content_type(self) -> str:
+        return self.header("content-type")
+
+
+Cause = Literal[
+    "unreachable", "timed-out", "broken-off", "too-large", "bad-coding", "redirect-loop", "http-status", "bad-url"
+]
+"""Why there is no page: a problem's code."""
+
+
+class FetchFailed(Exception):
+    """A request that gave no page. `reply` is there when the host answered, with a status that is no success."""
+
+    def __init__(self, cause: Cause, what: str, reply: Reply | None = None) -> None:
+        super().__init__(what)
+        self.cause: Cause = cause
+        self.what = what
+        self.reply = reply

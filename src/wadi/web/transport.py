@@ -1,0 +1,127 @@
+"""One request on the wire and its whole reply, through aiohttp. No retries, no redirects, no pauses: layers above do those."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Protocol
+
+from wadi.urls import without_secret
+from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
+from wadi.web.messages import FetchFailed, Reply, Request
+
+if TYPE_CHECKING:
+    import aiohttp
+
+_READ_BYTES = 65_536
+
+
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """What one request may cost: seconds to connect, to the first byte, and in all; bytes of a reply, decoded."""
+
+    connect_s: float = 15.0
+    first_byte_s: float = 60.0
+    whole_s: float = 180.0
+    size_bytes: int = 50_000_000
+
+
+class Transport(Protocol):
+    """Sends one request. Raises FetchFailed when no whole reply came; a reply of any status is a reply."""
+
+    async def send(self, request: Request) -> Reply: ...
+
+    async def close(self) -> None: ...
+
+
+class HttpTransport:
+    """HTTP/1.1 with connections kept alive. Made inside a running event loop."""
+
+    def __init__(self, *, bounds: Bounds, identity: str, per_host: int) -> None:
+        import aiohttp
+
+        self._bounds = bounds
+        self._session = aiohttp.ClientSession(
+            connector=aiohttp.TCPConnector(limit=0, limit_per_host=per_host, ttl_dns_cache=300),
+            cookie_jar=aiohttp.CookieJar(unsafe=True),
+            timeout=aiohttp.ClientTimeout(total=bounds.whole_s, sock_connect=bounds.connect_s),
+            headers={"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED},
+            auto_decompress=False,
+            # aiohttp bounds single header lines at 8 kB; sites send longer cookies.
+            max_line_size=65_536,
+            max_field_size=65_536,
+        )
+
+    async def close(self) -> None:
+        await self._session.close()
+
+    async def send(self, request: Request) -> Reply:
+        import aiohttp
+        from yarl import URL
+
+        where = without_secret(request.url)
+        began = time.time()
+        clock = time.perf_counter
+        start = clock()
+        try:
+            async with asyncio.timeout(self._bounds.connect_s + self._bounds.first_byte_s) as patience:
+                response = await self._session.request(
+                    request.method,
+                    URL(request.url, encoded=True),
+                    headers=request.headers,
+                    data=request.body or None,
+                    allow_redirects=False,
+                )
+                patience.reschedule(None)
+                async with response:
+                    first_byte_s = clock() - start
+                    raw = await self._body(response)
+        except TimeoutError as error:
+            raise FetchFailed("timed-out", f"{where}: no whole answer within {clock() - start:.0f} s") from error
+        except aiohttp.ClientConnectorError as error:
+            raise FetchFailed("unreachable", f"{where}: {_connection_words(error)}") from error
+        except aiohttp.InvalidURL as error:
+            raise FetchFailed("bad-url", f"{where}: the address cannot be sent: {error}") from error
+        except (aiohttp.ClientError, OSError, ValueError) as error:
+            raise FetchFailed("broken-off", f"{where}: the reply broke off: {_words(error)}") from error
+        body = self._decoded(raw, response, where)
+        headers = tuple((name, value) for name, value in response.headers.items())
+        elapsed = clock() - start
+        return Reply(request, request.url, response.status, headers, body, began, first_byte_s, elapsed, len(raw))
+
+    async def _body(self, response: aiohttp.ClientResponse) -> bytes:
+        chunks: list[bytes] = []
+        size = 0
+        async for chunk in response.content.iter_chunked(_READ_BYTES):
+            size += len(chunk)
+            if size > self._bounds.size_bytes:
+                raise FetchFailed("too-large", self._too_large(without_secret(str(response.url))))
+            chunks.append(chunk)
+        return b"".join(chunks)
+
+    def _decoded(self, raw: bytes, response: aiohttp.ClientResponse, where: str) -> bytes:
+        try:
+            return decoded(raw, response.headers.get("Content-Encoding", ""), self._bounds.size_bytes)
+        except TooLarge as error:
+            raise FetchFailed("too-large", self._too_large(where)) from error
+        except BadCoding as error:
+            raise FetchFailed("bad-coding", f"{where}: the content coding cannot be undone: {error}") from error
+
+    def _too_large(self, where: str) -> str:
+        return f"{where}: the reply is larger than {self._bounds.size_bytes / 1e6:.0f} MB (limits.page_size)"
+
+
+def _connection_words(error: aiohttp.ClientConnectorError) -> str:
+    from aiohttp import ClientConnectorDNSError
+
+    host = f"{error.host}:{error.port}"
+    if isinstance(error, ClientConnectorDNSError):
+        return f'the host name "{error.host}" is not known'
+    if isinstance(error.os_error, ConnectionRefusedError):
+        return f"nothing answers at {host} (connection refused)"
+    return f"no connection to {host}: {error.os_error.strerror or _words(error.os_error)}"
+
+
+def _words(error: BaseException) -> str:
+    return str(error) or type(error).__name__
