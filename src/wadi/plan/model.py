@@ -1,0 +1,202 @@
+"""The plan's model: what may stand where, with which types and defaults. Its words are the plan language's words.
+
+The shape is checked here; what the values mean (expressions, locales, who opens whom) is `lint`'s.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer
+from pydantic_core import PydanticCustomError
+
+from wadi.clean.types import TypeName
+
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|min|h)")
+_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0}
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(B|kB|KB|MB|GB)")
+_BYTES = {"B": 1, "kB": 1000, "KB": 1000, "MB": 1_000_000, "GB": 1_000_000_000}
+MISSING_TEXTS = ("", "-", "–", "—", "−", "?", "n/a", "N/A", "n. a.", "n.a.")
+
+
+def duration_s(value: object) -> float:
+    """Seconds of `500ms`, `2s`, `1.5m`, `2h`; a bare number counts as seconds."""
+    if isinstance(value, int | float) and not isinstance(value, bool) and value >= 0:
+        return float(value)
+    found = _DURATION.fullmatch(value.strip()) if isinstance(value, str) else None
+    if not found:
+        raise PydanticCustomError("wrong-value", 'a length of time is wanted: "500ms", "2s", "5m", "1h"')
+    return float(found[1]) * _SECONDS[found[2]]
+
+
+def size_bytes(value: object) -> int:
+    """Bytes of `200kB`, `50MB`; a bare whole number counts as bytes."""
+    if isinstance(value, int) and not isinstance(value, bool) and value > 0:
+        return value
+    found = _SIZE.fullmatch(value.strip()) if isinstance(value, str) else None
+    if not found:
+        raise PydanticCustomError("wrong-value", 'a size is wanted: "200kB", "50MB"')
+    return int(float(found[1]) * _BYTES[found[2]])
+
+
+def _as_list(value: object) -> object:
+    return [value] if isinstance(value, str) else value
+
+
+def _as_field(value: object) -> object:
+    return {"at": value} if isinstance(value, str | list) else value
+
+
+Duration = Annotated[float, BeforeValidator(duration_s, json_schema_input_type=str | float), PlainSerializer(float)]
+Size = Annotated[int, BeforeValidator(size_bytes, json_schema_input_type=str | int)]
+Expressions = Annotated[
+    list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str]), Field(min_length=1)
+]
+Strings = Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])]
+Count = Annotated[int, Field(ge=1, strict=True)]
+Name = Annotated[str, Field(pattern=r"^[^\W\d]\w*$")]
+InputValue = str | int | float | bool | list[str] | list[int]
+
+
+class Part(BaseModel):
+    """A part of the plan: unknown keys are refused, values keep the type that they are written in."""
+
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True)
+
+
+class FieldPlan(Part):
+    """One column: where its value stands and what becomes of it. The stages run in the order of these keys."""
+
+    at: Expressions | None = Field(None, description="expression, or a list of which the first that matches counts")
+    source: str | None = Field(
+        None, alias="from", description="elsewhere than the row: page, url, link, input.NAME, header.NAME"
+    )
+    attr: str | None = Field(None, description="the attribute to take instead of the text")
+    take: Literal["text", "direct text", "html", "inner html"] | None = Field(
+        None, description="what to take of the element; default text, as a reader sees it"
+    )
+    many: bool = Field(
+        False, description="every match, as a list; otherwise the first counts and the others are counted"
+    )
+    find: str | None = Field(None, description="regular expression; its first group, or all of it, is kept")
+    clean: Strings = Field([], description="steps from text to text: VERB ARGUMENT…")
+    missing: list[str] = Field(list(MISSING_TEXTS), description="texts that count as no value")
+    map: dict[str, str] | None = Field(
+        None, description="text → text; a text that is not in it is a problem, unless else is set"
+    )
+    otherwise: str | None = Field(None, alias="else", description="what map gives for a text that is not in it")
+    type: TypeName = Field("string", description="string, integer, number, boolean, date or url")
+    locale: str | None = Field(None, description="CLDR locale that numbers and dates are written in")
+    format: str | None = Field(None, description="date pattern (Unicode TR 35): d MMMM y")
+    unit: str | None = Field(
+        None, description="the unit that may stand at the number; kept for the column, not in the cell"
+    )
+    default: str | int | float | bool | None = Field(None, description="for a value that is absent or missing")
+    required: bool = Field(False, description="a row without this value goes to the rejects")
+
+
+FieldOrShort = Annotated[FieldPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | FieldPlan)]
+
+
+class NextPlan(Part):
+    """How a listing goes on: a link."""
+
+    at: Expressions = Field(["a"], description="expression for the link (or for something that holds it)")
+    text: str | None = Field(None, description="the link whose text says this, case and blanks aside")
+    stop: Expressions | None = Field(None, description="the listing ends on a page where this stands")
+
+
+class OpenPlan(Part):
+    """Which links of a page are opened."""
+
+    at: Expressions = Field(description="expression for the link")
+    only: Strings = Field([], description="patterns (* and ?) of which the URL must match one")
+    skip: Strings = Field([], description="patterns (* and ?) of which the URL must match none")
+    scope: Literal["row", "page"] | None = Field(
+        None, description="where `at` searches; default the row if the target completes it, else the page"
+    )
+
+
+NextOrShort = Annotated[NextPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | NextPlan)]
+OpenOrShort = Annotated[OpenPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | OpenPlan)]
+
+
+class PagePlan(Part):
+    """A kind of page: what stands on it and where it leads."""
+
+    expect: Expressions | None = Field(None, description="a page without it counts as failed, never as empty")
+    empty: Expressions | None = Field(None, description="proves that there is nothing (any more)")
+    rows: Expressions | None = Field(None, description="expression for the rows; without it the page is one row")
+    table: Name | None = Field(None, description="the table that the rows go to")
+    completes: Name | None = Field(
+        None, description="the table whose row, from which this page was opened, gets these fields"
+    )
+    total: FieldOrShort | None = Field(None, description="how many rows the site says there are, a field of the page")
+    fields: dict[Name, FieldOrShort] = Field({}, description="the columns")
+    next: NextOrShort | None = Field(None, description="how the listing goes on")
+    open: dict[Name, OpenOrShort] = Field({}, description="page kind → the links that lead to such pages")
+
+
+class StartPlan(Part):
+    """Where the crawl begins."""
+
+    page: Name = Field(description="the kind of the start pages")
+    addresses: Strings = Field(min_length=1, description="URI Templates (RFC 6570) over the inputs")
+
+
+class MannersPlan(Part):
+    """How the site is treated."""
+
+    contact: str = Field("", description="address for the site's owner, sent in the User-Agent")
+    pause: Duration = Field(1.0, description="least time between the starts of two requests to one host")
+    parallel: int = Field(2, ge=1, le=64, description="most requests in flight to one host")
+    retries: int = Field(4, ge=0, le=20, description="how often a failed request is sent again")
+    first_wait: Duration = Field(1.0, description="wait before the first retry; each further one doubles it")
+    longest_wait: Duration = Field(120.0, description="longest wait before a retry")
+    connect_within: Duration = Field(15.0, description="time to get a connection")
+    answer_within: Duration = Field(60.0, description="time to the first byte of the reply")
+    whole_within: Duration = Field(180.0, description="time to the last byte of the reply")
+
+
+class LimitsPlan(Part):
+    """Where the crawl ends even if the site goes on."""
+
+    rows: Count | None = Field(None, description="rows of the first table, in reading order")
+    pages: Count | None = Field(None, description="pages asked for, in reading order")
+    page_size: Size = Field(50_000_000, description="largest reply, decoded")
+
+
+class TablePlan(Part):
+    """What a table must be."""
+
+    key: Strings = Field([], description="columns that tell one record from another")
+    doubles: Literal["first", "last", "merge", "keep"] = Field(
+        "first", description="what becomes of rows with the same key: merge fills the gaps of the first from the others"
+    )
+    columns: Strings = Field([], description='order of the columns; "…" stands for the rest')
+    prefer: Name | None = Field(None, description="the page kind whose value counts where two give the same column")
+
+
+class Plan(Part):
+    """A whole plan."""
+
+    wadi: Literal[1] = Field(description="version of the plan language")
+    title: str = Field("", description="what the plan is about")
+    inputs: dict[Name, InputValue] = Field(
+        {}, description="values for addresses and fields; a list makes one start for each"
+    )
+    start: StartPlan = Field(description="where the crawl begins")
+    manners: MannersPlan = Field(default_factory=MannersPlan, description="how the site is treated")
+    limits: LimitsPlan = Field(default_factory=LimitsPlan, description="where the crawl ends")
+    page: dict[Name, PagePlan] = Field(min_length=1, description="the kinds of pages")
+    table: dict[Name, TablePlan] = Field({}, description="the tables")
+
+
+PAGE_KEYS = frozenset(info.alias or name for name, info in PagePlan.model_fields.items())
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of the plan language, for editors."""
+    schema = Plan.model_json_schema(by_alias=True, mode="validation")
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": "Wadi plan"}

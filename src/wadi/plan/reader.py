@@ -1,0 +1,326 @@
+"""Reading a plan: from a file to the model, with every mistake reported at once and at its place."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from pathlib import Path as FilePath
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+from pydantic_core import ErrorDetails
+
+from wadi.plan import model
+from wadi.plan.lint import findings
+from wadi.plan.model import PAGE_KEYS, InputValue, Plan
+from wadi.plan.positions import Path, Positions
+from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest, shortened
+
+_TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
+_ROUNDS = 20
+_WORDS = {
+    "string_type": "a text is wanted",
+    "int_type": "a whole number is wanted",
+    "float_type": "a number is wanted",
+    "bool_type": "true or false is wanted",
+    "list_type": "a list is wanted",
+    "dict_type": "a table is wanted",
+    "model_type": "a table of keys is wanted",
+    "model_attributes_type": "a table of keys is wanted",
+}
+
+
+@dataclass(frozen=True)
+class PlanText:
+    """A plan's text with the places of everything in it."""
+
+    path: str
+    positions: Positions
+
+    def place(self, path: Path, *, key: bool = False, inside: int | None = None) -> Place:
+        """Where a key or value stands; `inside` counts characters into a text."""
+        spot = self.positions.spot(path)
+        if spot is None:
+            return Place(self.path, 1)
+        offset = spot.key if key else spot.value
+        if inside is not None and spot.inside is not None:
+            offset = spot.inside + inside
+        return Place(self.path, *self.positions.line_and_column(offset))
+
+    def problem(
+        self,
+        code: str,
+        path: Path,
+        what: str,
+        *,
+        now: str = "",
+        why: str = "",
+        key: bool = False,
+        inside: int | None = None,
+    ) -> Problem:
+        """A problem at a path, with the line that it stands on."""
+        place = self.place(path, key=key, inside=inside)
+        excerpt = self.positions.line(place.line or 1).rstrip() if self.positions.spot(path) else ""
+        return Problem(code, what, place, excerpt=shortened(excerpt, 110), why=why, now=now)
+
+
+@dataclass(frozen=True)
+class LoadedPlan:
+    """A plan that is right, with its text. `name` is the file's name without its ending."""
+
+    plan: Plan
+    text: PlanText
+    source: str
+    inputs: Mapping[str, InputValue]
+
+    @property
+    def name(self) -> str:
+        return FilePath(self.text.path).stem
+
+    def place(self, *path: str | int) -> str:
+        """`springs.toml:25` for messages."""
+        place = self.text.place(path, key=True)
+        return f"{FilePath(place.source).name}:{place.line}"
+
+
+def load_plan(path: str | FilePath, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
+    """The plan in a file, with `inputs` from outside put over its own. Raises UsageError or PlanError with all mistakes."""
+    return parse_plan(_file_text(FilePath(path)), str(path), inputs)
+
+
+def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
+    """The plan in a text; `path` is what messages call it."""
+    data = _toml(source, path)
+    text = PlanText(path, Positions(source))
+    plan, problems = _model_of(data, text, inputs or {})
+    if problems or plan is None:
+        raise PlanError(sorted(set(problems), key=lambda p: (p.place.line or 0, p.place.column or 0, p.what)))
+    return LoadedPlan(plan, text, source, plan.inputs)
+
+
+def _file_text(path: FilePath) -> str:
+    place = Place(str(path))
+    try:
+        data = path.read_bytes()
+    except FileNotFoundError as error:
+        raise UsageError(Problem("no-such-file", "no such file", place, now=_did_you_mean(path))) from error
+    except IsADirectoryError as error:
+        raise UsageError(Problem("not-a-file", "this is a folder, a plan is a file", place)) from error
+    except OSError as error:
+        raise UsageError(Problem("not-readable", f"cannot be read: {error.strerror}", place)) from error
+    try:
+        return data.decode("utf-8-sig").replace("\r\n", "\n")
+    except UnicodeDecodeError as error:
+        good = data[: error.start].decode("utf-8")
+        place = Place(str(path), good.count("\n") + 1, len(good) - (good.rfind("\n") + 1) + 1)
+        raise PlanError(
+            Problem(
+                "not-utf8",
+                f"byte 0x{data[error.start]:02x} is not UTF-8",
+                place,
+                now="save the plan as UTF-8 (TOML 1.0)",
+            )
+        ) from error
+
+
+def _did_you_mean(path: FilePath) -> str:
+    folder = path.parent
+    names = [entry.name for entry in folder.iterdir() if entry.is_file()] if folder.is_dir() else []
+    near = difflib.get_close_matches(path.name, names, n=1, cutoff=0.6)
+    return f"did you mean {folder / near[0]}?" if near else ""
+
+
+def _toml(source: str, path: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(source)
+    except tomllib.TOMLDecodeError as error:
+        message = str(error)
+        found = _TOML_PLACE.search(message)
+        lines = source.splitlines() or [""]
+        line, column = (int(found[1]), int(found[2])) if found and found[1] else (len(lines), len(lines[-1]) + 1)
+        what = _TOML_PLACE.sub("", message)
+        excerpt = shortened(lines[line - 1], 110) if line <= len(lines) else ""
+        problem = Problem("not-toml", f"not TOML: {what[:1].lower()}{what[1:]}", Place(path, line, column), excerpt)
+        raise PlanError(problem) from error
+
+
+def _model_of(
+    data: dict[str, Any], text: PlanText, inputs: Mapping[str, InputValue]
+) -> tuple[Plan | None, list[Problem]]:
+    """The model and all that is wrong with it.
+
+    What does not fit the model is taken out and the rest read again, so that one round names every mistake; what
+    stays is linted, but for the findings that only the taking out has caused.
+    """
+    problems = list(_wrong_headings(data, text))
+    for problem_path in [p for p, _ in _misplaced(data)]:
+        _drop(data, problem_path)
+    gone: list[Path] = []
+    for _ in range(_ROUNDS):
+        try:
+            plan = Plan.model_validate(_with_inputs(data, inputs))
+        except ValidationError as error:
+            details = error.errors(include_url=False)
+            paths = [_path_of(detail, data) for detail in details]
+            problems += [_described(detail, path, text) for detail, path in zip(details, paths, strict=True)]
+            gone += paths
+            # Deeper and later ones first, so that what is left keeps its path.
+            for path in sorted(set(paths), key=lambda p: (len(p), str(p[-1:])), reverse=True):
+                _drop(data, path)
+        else:
+            found = findings(plan, text, set(inputs))
+            return plan, problems + [p for path, p in found if not _caused_by(path, gone)]
+        if not data:
+            break
+    return None, problems
+
+
+def _with_inputs(data: dict[str, Any], inputs: Mapping[str, InputValue]) -> dict[str, Any]:
+    if not inputs:
+        return data
+    own = data.get("inputs")
+    return {**data, "inputs": {**(own if isinstance(own, dict) else {}), **inputs}}
+
+
+def _misplaced(data: dict[str, Any]) -> Iterator[tuple[Path, str]]:
+    """Fields in their short form that are named like a key of the page, with the page's name."""
+    pages = data.get("page")
+    for page, body in pages.items() if isinstance(pages, dict) else ():
+        fields = body.get("fields") if isinstance(body, dict) else None
+        for name, value in fields.items() if isinstance(fields, dict) else ():
+            if name in PAGE_KEYS and isinstance(value, str | list):
+                yield ("page", page, "fields", name), page
+
+
+def _wrong_headings(data: dict[str, Any], text: PlanText) -> Iterator[Problem]:
+    for path, page in _misplaced(data):
+        name = path[-1]
+        yield text.problem(
+            "wrong-heading", path, f'"{name}" stands under [page.{page}.fields], but is a key of the page', key=True,
+            now=f'move the line up under [page.{page}]; a column of this name is written  {name} = {{ at = "…" }}',
+        )  # fmt: skip
+
+
+def _path_of(detail: ErrorDetails, data: dict[str, Any]) -> Path:
+    """The part of an error's location that stands in the plan: short forms and union branches have steps that do not."""
+    path: list[str | int] = []
+    current: Any = data
+    missing = detail["type"] == "missing"
+    for step in detail["loc"]:
+        inside = isinstance(current, dict) and step in current
+        inside = inside or (isinstance(current, list) and isinstance(step, int) and step < len(current))
+        if not inside:
+            break
+        current = current[step]
+        path.append(step)
+    return (*path, str(detail["loc"][-1])) if missing else tuple(path)
+
+
+def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
+    kind, where = detail["type"], _heading(path[:-1])
+    if kind == "extra_forbidden":
+        known = sorted(_keys_at(path[:-1]))
+        near = nearest(str(path[-1]), known)
+        now = f'did you mean "{near}"?' if near else f"keys here: {listed(known, 20)}"
+        return text.problem("unknown-key", path, f'unknown key "{path[-1]}" in {where}', key=True, now=now)
+    if kind == "missing":
+        return text.problem("missing-key", path, f'"{path[-1]}" is missing in {where}', key=True, now=_help_for(path))
+    shown = shortened(repr(detail["input"]), 40)
+    if kind in _WORDS:
+        return text.problem(
+            "wrong-type", path, f'"{path[-1]}" in {where}: {_WORDS[kind]}, not {shown}', now=_help_for(path)
+        )
+    if kind == "literal_error":
+        choices = re.findall(r"'([^']*)'", str(detail.get("ctx", {}).get("expected", "")))
+        near = nearest(str(detail["input"]), choices)
+        now = (
+            f'did you mean "{near}"?'
+            if near and isinstance(detail["input"], str)
+            else f"choices: {listed(choices, 20)}"
+        )
+        return text.problem("wrong-value", path, f'"{path[-1]}" in {where} cannot be {shown}', now=now)
+    words = (
+        detail["msg"]
+        .replace("Input should be", "it should be")
+        .replace("String should match pattern", "it should match")
+    )
+    if detail["loc"][-1:] == ("[key]",):
+        words = "a name is letters, digits and underscores, and begins with a letter"
+    return text.problem("wrong-value", path, f'"{path[-1] if path else "plan"}" in {where}: {words}, not {shown}')
+
+
+def _heading(path: Path) -> str:
+    """The heading that a path stands under, in words."""
+    if not path:
+        return "the plan"
+    if len(path) >= 3 and path[-2] == "fields":
+        return f'field "{path[-1]}"'
+    return f"[{'.'.join(str(step) for step in path)}]"
+
+
+def _part_at(path: Path) -> type[BaseModel] | None:
+    """The part of the model that stands at a path."""
+    steps = ["*" if i in (1, 3) and path[0] in ("page", "table") else str(s) for i, s in enumerate(path)]
+    return _PARTS.get(tuple(steps))
+
+
+_PARTS: dict[tuple[str, ...], type[BaseModel]] = {
+    (): model.Plan,
+    ("start",): model.StartPlan,
+    ("manners",): model.MannersPlan,
+    ("limits",): model.LimitsPlan,
+    ("page", "*"): model.PagePlan,
+    ("page", "*", "total"): model.FieldPlan,
+    ("page", "*", "next"): model.NextPlan,
+    ("page", "*", "fields", "*"): model.FieldPlan,
+    ("page", "*", "open", "*"): model.OpenPlan,
+    ("table", "*"): model.TablePlan,
+}
+
+
+def _keys_at(path: Path) -> list[str]:
+    part = _part_at(path)
+    return [info.alias or name for name, info in part.model_fields.items()] if part else []
+
+
+def _help_for(path: Path) -> str:
+    part = _part_at(path[:-1])
+    for name, info in part.model_fields.items() if part else ():
+        if (info.alias or name) == path[-1]:
+            return f"{path[-1]}: {info.description}" if info.description else ""
+    return ""
+
+
+def _drop(data: Any, path: Path) -> None:
+    """Take what stands at a path out; a key that is missing takes the table around it along."""
+    *way, last = path or ("",)
+    if not path:
+        data.clear()
+        return
+    for step in way:
+        if isinstance(data, dict) and step not in data:
+            return  # gone with something above it
+        data = data[step]
+    if isinstance(data, dict) and last not in data:
+        data.clear()
+    elif isinstance(data, list) and isinstance(last, int):
+        data[last] = "."
+    else:
+        del data[last]
+
+
+def _caused_by(path: Path, gone: list[Path]) -> bool:
+    """Whether a finding speaks of something around what was taken out."""
+    return any(path[: len(lost)] == lost or lost[: len(path)] == path for lost in gone)
+
+
+def with_limits(loaded: LoadedPlan, *, rows: int | None = None, pages: int | None = None) -> LoadedPlan:
+    """The plan with limits from the command line put over its own."""
+    asked = {name: value for name, value in (("rows", rows), ("pages", pages)) if value is not None}
+    if not asked:
+        return loaded
+    limits = loaded.plan.limits.model_copy(update=asked)
+    return replace(loaded, plan=loaded.plan.model_copy(update={"limits": limits}))
