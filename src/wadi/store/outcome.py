@@ -1,0 +1,84 @@
+"""What one page came to, as it is committed: its reply, its rows, where it leads, or why it failed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import IntEnum
+from typing import Any
+
+from wadi.problems import Problem
+from wadi.store.archive import Location
+from wadi.web.messages import Reply, Request
+
+
+class Role(IntEnum):
+    """How a page was reached. The numbers order the links of one page as they are read."""
+
+    START = 0
+    OPEN = 1
+    NEXT = 2
+
+
+class State(IntEnum):
+    """Where a page stands. A page in flight is still waiting: only what is committed counts."""
+
+    WAITING = 0
+    DONE = 1
+    FAILED = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A way from a page to another. `place` counts the page's links, `row` the row that it stands in (or None)."""
+
+    role: Role
+    place: int
+    kind: str
+    request: Request
+    row: int | None = None
+    text: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class CellProblem:
+    """A cell that could not be read: row on the page (from 0), column, the raw text, and a problem's words."""
+
+    row: int
+    column: str
+    raw: str
+    code: str
+    what: str
+    why: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TableRows:
+    """The rows that a page gives to a table, raw: one list for each row, cells as `columns` names them.
+
+    `completes` tells that they complete the rows from which the page was opened.
+    """
+
+    table: str
+    columns: tuple[str, ...]
+    rows: list[list[Any]]
+    completes: bool = False
+    problems: tuple[CellProblem, ...] = ()
+    several: dict[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What is committed for a page in one transaction: success, or a failure with its reason."""
+
+    page: int
+    reply: Reply | None = None
+    location: Location | None = None
+    tables: tuple[TableRows, ...] = ()
+    links: tuple[Link, ...] = ()
+    total: int | None = None
+    failure: Problem | None = None
+    notes: tuple[Problem, ...] = ()
+
+    @property
+    def state(self) -> State:
+        return State.FAILED if self.failure else State.DONE

@@ -1,0 +1,329 @@
+"""The run's database: pages and their states, links between them, rows and problems. One writer at a time.
+
+Each page's outcome is one transaction (several at once when several are ready). SQLite in WAL mode, so that a table
+can be exported while a crawl goes on.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import struct
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from wadi.problems import Place, Problem, RunError
+from wadi.store.archive import Location
+from wadi.store.outcome import CellProblem, Link, Outcome, Role, State, TableRows
+from wadi.urls import host_of
+from wadi.web.messages import Headers, Request
+
+SCHEMA_VERSION = 1
+_SCHEMA = """
+CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE pages (
+    id INTEGER PRIMARY KEY, kind TEXT NOT NULL, identity TEXT NOT NULL, host TEXT NOT NULL,
+    method TEXT NOT NULL, url TEXT NOT NULL, headers BLOB, body BLOB,
+    route BLOB NOT NULL, state INTEGER NOT NULL DEFAULT 0,
+    status INTEGER, final_url TEXT, fetched_at REAL, elapsed_s REAL, size_bytes INTEGER,
+    file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
+    UNIQUE (kind, identity));
+CREATE INDEX waiting ON pages (route) WHERE state = 0;
+CREATE TABLE links (
+    source INTEGER NOT NULL, role INTEGER NOT NULL, place INTEGER NOT NULL, target INTEGER NOT NULL,
+    row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;
+CREATE TABLE rows (
+    page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
+    count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB,
+    PRIMARY KEY (page, name)) WITHOUT ROWID;
+"""
+START_PAGE = 0
+"""The source of the links that the start addresses are."""
+_STEP = struct.Struct(">I")
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """A page of the run. `route` orders waiting pages as a reader would come to them."""
+
+    id: int
+    kind: str
+    request: Request
+    route: bytes
+    state: State = State.WAITING
+
+
+@dataclass(frozen=True, slots=True)
+class Edge:
+    """A committed link. `inputs` are a start's input values."""
+
+    target: int
+    role: Role
+    row: int | None
+    text: str
+    inputs: dict[str, Any] | None
+
+
+class RunState:
+    """An open run database. Use as a context manager."""
+
+    def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
+        self._db = connection
+        self.path = path
+
+    @classmethod
+    def create(cls, path: Path) -> RunState:
+        """A new, empty database."""
+        connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        connection.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + _SCHEMA)
+        state = cls(connection, path)
+        state.set_meta("schema", SCHEMA_VERSION)
+        return state
+
+    @classmethod
+    def open(cls, path: Path) -> RunState:
+        """An existing database. Raises RunError when it is damaged or of another version."""
+        try:
+            connection = sqlite3.connect(
+                f"file:{path}?mode=rw", uri=True, isolation_level=None, check_same_thread=False
+            )
+            state = cls(connection, path)
+            version = state.meta("schema")
+        except sqlite3.Error as error:
+            raise RunError(
+                Problem("damaged-run", f"the run's database cannot be read: {error}", Place(str(path)))
+            ) from error
+        if version != SCHEMA_VERSION:
+            what = f"the run was written by another version of Wadi (format {version}, this one reads {SCHEMA_VERSION})"
+            raise RunError(Problem("damaged-run", what, Place(str(path))))
+        return state
+
+    def __enter__(self) -> RunState:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._db.close()
+
+    # -- what the run is
+
+    def set_meta(self, name: str, value: Any) -> None:
+        self._db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (name, orjson.dumps(value)))
+
+    def meta(self, name: str) -> Any:
+        found = self._db.execute("SELECT value FROM meta WHERE name = ?", (name,)).fetchone()
+        return orjson.loads(found[0]) if found else None
+
+    # -- writing
+
+    def add_starts(self, starts: Sequence[tuple[str, Request, dict[str, Any]]]) -> None:
+        """The start pages in reading order: page kind, request, input values."""
+        self._db.execute("BEGIN")
+        for place, (kind, request, inputs) in enumerate(starts):
+            target = self._page(kind, request, _STEP.pack(place) + _STEP.pack(0))
+            self._db.execute(
+                "INSERT INTO links VALUES (?, ?, ?, ?, NULL, '', ?)",
+                (START_PAGE, Role.START, place, target, orjson.dumps(inputs)),
+            )
+        self._db.execute("COMMIT")
+
+    def commit(self, outcomes: Iterable[Outcome]) -> int:
+        """Keep what pages came to, all of it or, if the process dies, nothing of it. Returns how many pages are new."""
+        known = self._last_page()
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            for outcome in outcomes:
+                self._keep(outcome)
+        except BaseException:
+            self._db.execute("ROLLBACK")
+            raise
+        self._db.execute("COMMIT")
+        return self._last_page() - known
+
+    def _last_page(self) -> int:
+        return int(self._db.execute("SELECT coalesce(max(id), 0) FROM pages").fetchone()[0])
+
+    def _keep(self, outcome: Outcome) -> None:
+        (route,) = self._db.execute("SELECT route FROM pages WHERE id = ?", (outcome.page,)).fetchone()
+        reply, location = outcome.reply, outcome.location
+        self._db.execute(
+            "UPDATE pages SET state=?, status=?, final_url=?, fetched_at=?, elapsed_s=?, size_bytes=?, file=?, offset=?,"
+            " length=?, total=?, failure=?, notes=? WHERE id=?",
+            (
+                outcome.state,
+                *(
+                    (reply.status, reply.url, reply.started_at, reply.elapsed_s, len(reply.body))
+                    if reply
+                    else (None,) * 5
+                ),
+                *((location.file, location.offset, location.length) if location else (None,) * 3),
+                outcome.total,
+                orjson.dumps(outcome.failure.as_dict()) if outcome.failure else None,
+                orjson.dumps([note.as_dict() for note in outcome.notes]) if outcome.notes else None,
+                outcome.page,
+            ),
+        )
+        for rows in outcome.tables:
+            self._keep_rows(outcome.page, rows)
+        for link in outcome.links:
+            target = self._page(link.kind, link.request, route_of(route, link))
+            self._db.execute(
+                "INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?, ?, ?, NULL)",
+                (outcome.page, link.role, link.place, target, link.row, link.text),
+            )
+
+    def _keep_rows(self, page: int, rows: TableRows) -> None:
+        problems = [(p.row, p.column, p.raw, p.code, p.what, p.why) for p in rows.problems]
+        self._db.execute(
+            "INSERT OR REPLACE INTO rows VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                page,
+                rows.table,
+                rows.completes,
+                orjson.dumps(rows.columns),
+                len(rows.rows),
+                orjson.dumps(rows.rows),
+                orjson.dumps(problems) if problems else None,
+                orjson.dumps(rows.several) if rows.several else None,
+            ),
+        )
+
+    def _page(self, kind: str, request: Request, route: bytes) -> int:
+        """The id of the page, which is new or known; a known one that waits moves up when this route is the lesser."""
+        identity = request.identity
+        found = self._db.execute(
+            "SELECT id, state, route FROM pages WHERE kind = ? AND identity = ?", (kind, identity)
+        ).fetchone()
+        if found is None:
+            headers = orjson.dumps(request.headers) if request.headers else None
+            cursor = self._db.execute(
+                "INSERT INTO pages (kind, identity, host, method, url, headers, body, route) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                (
+                    kind,
+                    identity,
+                    host_of(request.url),
+                    request.method,
+                    request.url,
+                    headers,
+                    request.body or None,
+                    route,
+                ),
+            )
+            assert cursor.lastrowid is not None
+            return cursor.lastrowid
+        page, state, known_route = found
+        if state == State.WAITING and route < known_route:
+            self._db.execute("UPDATE pages SET route = ? WHERE id = ?", (route, page))
+        return int(page)
+
+    # -- reading
+
+    def waiting(self, limit: int, without_hosts: Iterable[str] = ()) -> list[Page]:
+        """The pages to ask for next, in reading order."""
+        barred = list(without_hosts)
+        marks = ",".join("?" * len(barred))
+        cursor = self._db.execute(
+            "SELECT id, kind, method, url, headers, body, route FROM pages WHERE state = 0 "
+            f"{f'AND host NOT IN ({marks}) ' if barred else ''}ORDER BY route LIMIT ?",
+            (*barred, limit),
+        )
+        return [_page_of(*row) for row in cursor]
+
+    def counts(self) -> dict[State, int]:
+        """How many pages are in which state."""
+        counted = dict(self._db.execute("SELECT state, count(*) FROM pages GROUP BY state"))
+        return {state: counted.get(state.value, 0) for state in State}
+
+    def state_of(self, page: int) -> State:
+        (state,) = self._db.execute("SELECT state FROM pages WHERE id = ?", (page,)).fetchone()
+        return State(state)
+
+    def kind_of(self, page: int) -> str:
+        return str(self._db.execute("SELECT kind FROM pages WHERE id = ?", (page,)).fetchone()[0])
+
+    def url_of(self, page: int) -> str:
+        """The URL that the page's reply came from, or that it would be asked for at."""
+        return str(self._db.execute("SELECT coalesce(final_url, url) FROM pages WHERE id = ?", (page,)).fetchone()[0])
+
+    def edges(self, page: int) -> list[Edge]:
+        """The links out of a page in reading order: opened pages by their place, then the next page of the listing."""
+        cursor = self._db.execute(
+            "SELECT target, role, row, text, inputs FROM links WHERE source = ? ORDER BY role, place", (page,)
+        )
+        return [Edge(t, Role(role), row, text, orjson.loads(i) if i else None) for t, role, row, text, i in cursor]
+
+    def rows(self, page: int, table: str) -> TableRows | None:
+        """What a page gives to a table."""
+        found = self._db.execute(
+            "SELECT columns, cells, completes, problems, several FROM rows WHERE page = ? AND name = ?", (page, table)
+        ).fetchone()
+        if found is None:
+            return None
+        columns, cells, completes, problems, several = found
+        return TableRows(
+            table,
+            tuple(orjson.loads(columns)),
+            orjson.loads(cells),
+            bool(completes),
+            tuple(CellProblem(*problem) for problem in orjson.loads(problems)) if problems else (),
+            orjson.loads(several) if several else {},
+        )
+
+    def failures(self) -> Iterator[tuple[str, str, dict[str, Any]]]:
+        """Kind, URL and problem of every failed page, in reading order as far as it is known."""
+        query = "SELECT kind, url, failure FROM pages WHERE state = ? ORDER BY route"
+        for kind, url, failure in self._db.execute(query, (State.FAILED,)):
+            yield kind, url, orjson.loads(failure)
+
+    def notes(self) -> Iterator[tuple[str, dict[str, Any]]]:
+        """URL and problem of everything remarkable about pages that did not fail."""
+        for url, notes in self._db.execute("SELECT url, notes FROM pages WHERE notes IS NOT NULL ORDER BY route"):
+            for note in orjson.loads(notes):
+                yield url, note
+
+    def totals(self) -> list[tuple[str, str, int]]:
+        """Kind, URL and number of what listings state, in reading order."""
+        query = "SELECT kind, url, total FROM pages WHERE total IS NOT NULL ORDER BY route"
+        return [(kind, url, total) for kind, url, total in self._db.execute(query)]
+
+    def row_count(self, table: str) -> int:
+        """Rows that pages gave to a table, doubles and rejects included."""
+        query = "SELECT coalesce(sum(count), 0) FROM rows WHERE name = ? AND NOT completes"
+        return int(self._db.execute(query, (table,)).fetchone()[0])
+
+    def completers(self, page: int, row: int) -> list[tuple[int, str, State]]:
+        """The pages opened from a row: id, kind and state, in reading order."""
+        query = (
+            "SELECT p.id, p.kind, p.state FROM links l JOIN pages p ON p.id = l.target"
+            " WHERE l.source = ? AND l.role = ? AND l.row = ? ORDER BY l.place"
+        )
+        return [(p, kind, State(state)) for p, kind, state in self._db.execute(query, (page, Role.OPEN, row))]
+
+    def location(self, page: int) -> Location | None:
+        """Where a page's reply is in the archive."""
+        found = self._db.execute("SELECT file, offset, length FROM pages WHERE id = ?", (page,)).fetchone()
+        return Location(*found) if found and found[0] else None
+
+
+def route_of(route: bytes, link: Link) -> bytes:
+    """The route of the page that a link on a page with `route` leads to.
+
+    A route is a chain of pairs: the place of the link that was opened, and the number of the page in its listing.
+    Bytes compare as the pages are read: a page, what it opens in order, the next page of the listing.
+    """
+    if link.role is Role.NEXT:
+        (number,) = _STEP.unpack(route[-_STEP.size :])
+        return route[: -_STEP.size] + _STEP.pack(number + 1)
+    return route + _STEP.pack(link.place) + _STEP.pack(0)
+
+
+def _page_of(
+    page: int, kind: str, method: str, url: str, headers: bytes | None, body: bytes | None, route: bytes
+) -> Page:
+    fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
+    return Page(page, kind, Request(url, method, fields, body or b""), route)
