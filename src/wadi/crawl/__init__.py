@@ -1,0 +1,1 @@
+"""From a plan to a run: compiled page kinds, extracts, links, and the engine that asks page after page."""

@@ -1,0 +1,60 @@
+"""What the engine reports while it runs: named values with fields. Whoever draws or logs them is above the core."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from wadi.problems import Problem
+from wadi.web.client import TriedAgain
+
+
+@dataclass(frozen=True, slots=True)
+class Sent:
+    """A page is being asked for."""
+
+    kind: str
+    url: str
+
+
+@dataclass(frozen=True, slots=True)
+class PageDone:
+    """A page was read and committed. `rows` are those that it yields; completed rows do not count again."""
+
+    kind: str
+    url: str
+    status: int
+    rows: int
+    problems: int
+    size_bytes: int
+    elapsed_s: float
+    total: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class PageFailed:
+    """A page gave nothing; it is committed as failed."""
+
+    kind: str
+    url: str
+    problem: Problem
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """How many pages are done, failed, in flight, and known but not yet asked for."""
+
+    done: int
+    failed: int
+    in_flight: int
+    waiting: int
+
+
+@dataclass(frozen=True, slots=True)
+class HostGivenUp:
+    """A host does not answer any more: its pages are left for later."""
+
+    host: str
+    failures: int
+
+
+Event = Sent | PageDone | PageFailed | Progress | HostGivenUp | TriedAgain

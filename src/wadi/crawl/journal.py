@@ -1,0 +1,55 @@
+"""The run's journal: every event as one JSON line in `run.log`, with its time in UTC."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from wadi.crawl.events import Event, HostGivenUp, PageDone, PageFailed, Progress, Sent
+from wadi.urls import without_secret
+from wadi.web.client import TriedAgain
+
+
+class Journal:
+    """Appends events to a file; progress counts are left out, since they follow from the rest."""
+
+    def __init__(self, path: Path, *, now: Callable[[], datetime] = lambda: datetime.now(UTC)) -> None:
+        self._file = path.open("ab", buffering=0)
+        self._now = now
+
+    def close(self) -> None:
+        self._file.close()
+
+    def __call__(self, event: Event) -> None:
+        fields = _fields(event)
+        if fields is not None:
+            at = self._now().isoformat(timespec="milliseconds")
+            self._file.write(orjson.dumps({"at": at, **fields}, option=orjson.OPT_APPEND_NEWLINE))
+
+
+def _fields(event: Event) -> dict[str, Any] | None:
+    match event:
+        case Progress():
+            return None
+        case Sent(kind, url):
+            return {"event": "sent", "kind": kind, "url": without_secret(url)}
+        case PageDone():
+            names = ("kind", "status", "rows", "problems", "size_bytes", "elapsed_s", "total")
+            return {"event": "page_done", "url": without_secret(event.url), **{n: getattr(event, n) for n in names}}
+        case PageFailed(kind, url, problem):
+            return {"event": "page_failed", "kind": kind, "url": without_secret(url), "problem": problem.as_dict()}
+        case HostGivenUp(host, failures):
+            return {"event": "host_given_up", "host": host, "failures": failures}
+        case TriedAgain(request, failure, decision, tries):
+            return {
+                "event": "tried_again",
+                "url": without_secret(request.url),
+                "attempt": tries,
+                "cause": failure.cause,
+                "wait_s": decision.wait_s,
+                "reason": decision.reason,
+            }

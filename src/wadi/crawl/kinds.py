@@ -1,0 +1,128 @@
+"""Page kinds compiled: expressions, fields and links made ready once, before the first page comes."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from dataclasses import dataclass
+
+from wadi.clean.stages import Stages
+from wadi.page.expressions import Expression, compile_expression
+from wadi.plan.columns import recipe_of
+from wadi.plan.lint import opens_from_row
+from wadi.plan.model import FieldPlan, OpenPlan, PagePlan, Plan
+
+ROUTE_SOURCES = frozenset({"link", "input"})
+"""Sources whose values depend on how a page was reached: filled in when tables are assembled."""
+
+
+@dataclass(frozen=True)
+class Field:
+    """A compiled field. `source` is "" for the row, or where else the value comes from, with `detail` (a NAME)."""
+
+    name: str
+    plan: FieldPlan
+    expressions: tuple[Expression, ...]
+    source: str
+    detail: str
+    stages: Stages
+
+    @property
+    def by_route(self) -> bool:
+        return self.source in ROUTE_SOURCES
+
+
+@dataclass(frozen=True)
+class NextLink:
+    """How a listing goes on."""
+
+    expressions: tuple[Expression, ...]
+    text: str | None
+    stop: tuple[Expression, ...]
+
+
+@dataclass(frozen=True)
+class OpenLink:
+    """Which links lead to pages of the kind `target`."""
+
+    target: str
+    expressions: tuple[Expression, ...]
+    in_rows: bool
+    only: re.Pattern[str] | None
+    skip: re.Pattern[str] | None
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A compiled page kind. `table` is the table that its rows go to, `completes` tells that they complete others."""
+
+    name: str
+    expect: tuple[Expression, ...]
+    empty: tuple[Expression, ...]
+    rows: tuple[Expression, ...]
+    table: str | None
+    completes: bool
+    fields: tuple[Field, ...]
+    total: Field | None
+    next: NextLink | None
+    open: tuple[OpenLink, ...]
+
+    @property
+    def is_leaf(self) -> bool:
+        """Whether such a page leads nowhere."""
+        return self.next is None and not self.open
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return tuple(field.name for field in self.fields)
+
+
+def compile_kinds(plan: Plan, *, this_year: int) -> dict[str, Kind]:
+    """Every page kind of a plan that lint found right, by name."""
+    return {name: _kind(plan, name, page, this_year) for name, page in plan.page.items()}
+
+
+def compile_field(name: str, field: FieldPlan, this_year: int) -> Field:
+    """A field with its expressions and stages."""
+    source, _, detail = (field.source or "").partition(".")
+    return Field(name, field, _compiled(field.at), source, detail, Stages(recipe_of(field, this_year=this_year)))
+
+
+def _kind(plan: Plan, name: str, page: PagePlan, this_year: int) -> Kind:
+    return Kind(
+        name=name,
+        expect=_compiled(page.expect),
+        empty=_compiled(page.empty),
+        rows=_compiled(page.rows),
+        table=page.table or page.completes,
+        completes=page.completes is not None,
+        fields=tuple(compile_field(column, field, this_year) for column, field in page.fields.items()),
+        total=_total(page.total, this_year),
+        next=_next(page),
+        open=tuple(_open(plan, page, target, link) for target, link in page.open.items()),
+    )
+
+
+def _compiled(expressions: list[str] | None) -> tuple[Expression, ...]:
+    return tuple(compile_expression(text) for text in expressions or ())
+
+
+def _total(field: FieldPlan | None, this_year: int) -> Field | None:
+    """The stated total: an integer whatever the plan says or leaves out."""
+    return compile_field("total", field.model_copy(update={"type": "integer"}), this_year) if field else None
+
+
+def _next(page: PagePlan) -> NextLink | None:
+    if page.next is None:
+        return None
+    return NextLink(_compiled(page.next.at), page.next.text, _compiled(page.next.stop))
+
+
+def _open(plan: Plan, page: PagePlan, target: str, link: OpenPlan) -> OpenLink:
+    in_rows = opens_from_row(plan, page, target)
+    return OpenLink(target, _compiled(link.at), in_rows, _patterns(link.only), _patterns(link.skip))
+
+
+def _patterns(patterns: list[str]) -> re.Pattern[str] | None:
+    """One expression for all patterns of `*` and `?`; None when there is none."""
+    return re.compile("|".join(fnmatch.translate(pattern) for pattern in patterns)) if patterns else None
