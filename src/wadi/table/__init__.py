@@ -1,0 +1,1 @@
+"""Rows assembled into tables, and tables written in formats."""
