@@ -1,0 +1,58 @@
+"""Wadi: write a crawler as a short, readable file, rehearse it, run it politely, and get clean tables.
+
+The library's face::
+
+    import wadi
+
+    plan = wadi.load_plan("springs.toml", {"site": "http://127.0.0.1:8700"})
+    run = wadi.run(plan)
+    springs = run.table("springs")          # a pandas DataFrame
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+__version__ = "0.1.0"
+__all__ = ["WadiError", "__version__", "load_plan", "open_run", "run"]
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+
+    from wadi.plan.model import InputValue
+    from wadi.plan.reader import LoadedPlan
+    from wadi.problems import WadiError
+    from wadi.runs import Run
+
+
+def load_plan(path: str | Path, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
+    """The plan in a file; `inputs` go over its own. Raises wadi.WadiError with every mistake in it."""
+    from wadi.plan import reader
+
+    return reader.load_plan(path, inputs)
+
+
+def run(plan: LoadedPlan, *, runs: str | Path = "runs", rows: int | None = None, pages: int | None = None) -> Run:
+    """Crawl a plan to its end and give the run, whose tables are there as DataFrames: `run(plan).table("springs")`."""
+    from wadi.plan.reader import with_limits
+    from wadi.runs import Run
+
+    begun = Run.begin(with_limits(plan, rows=rows, pages=pages), runs)
+    begun.crawl()
+    return begun
+
+
+def open_run(name: str | Path, *, runs: str | Path = "runs") -> Run:
+    """A run that is there, by its folder or by the name of its plan (then the newest)."""
+    from wadi.runs import Run
+
+    return Run.open(name, runs)
+
+
+def __getattr__(name: str) -> object:
+    if name == "WadiError":
+        from wadi.problems import WadiError
+
+        return WadiError
+    raise AttributeError(f"module 'wadi' has no attribute {name!r}")

@@ -1,0 +1,113 @@
+"""What the tests share: the installed program in a folder of its own, and the sample site."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+EXAMPLES = ROOT / "examples"
+
+
+@dataclass(frozen=True)
+class Done:
+    """What a command came to."""
+
+    status: int
+    out: str
+    err: str
+
+
+class Program:
+    """The installed program `wadi`, run in a folder with an environment of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.command = [str(Path(sys.executable).with_name("wadi"))]
+        self.environment = {"PATH": os.environ["PATH"], "HOME": str(folder), "LANG": "C.UTF-8", "COLUMNS": "120"}
+
+    def __call__(self, *arguments: str | Path, timeout: float = 100) -> Done:
+        done = subprocess.run(
+            [*self.command, *map(str, arguments)],
+            cwd=self.folder,
+            env=self.environment,
+            capture_output=True,
+            stdin=subprocess.DEVNULL,
+            timeout=timeout,
+            check=False,
+        )
+        assert b"Traceback" not in done.stderr, done.stderr.decode()
+        return Done(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    def start(self, *arguments: str | Path) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [*self.command, *map(str, arguments)],
+            cwd=self.folder,
+            env=self.environment,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+
+
+@pytest.fixture
+def program(tmp_path: Path) -> Program:
+    return Program(tmp_path)
+
+
+@contextmanager
+def serving(application: Callable[[], object]) -> Iterator[str]:
+    """An aiohttp application on a free port of 127.0.0.1, in a thread; gives its address."""
+    from aiohttp import web
+
+    ready = threading.Event()
+    held: dict[str, object] = {}
+
+    async def serve() -> None:
+        runner = web.AppRunner(application(), access_log=None, shutdown_timeout=0.2)  # type: ignore[arg-type]
+        await runner.setup()
+        site = web.TCPSite(runner, "127.0.0.1", 0)
+        await site.start()
+        held["address"] = f"http://127.0.0.1:{runner.addresses[0][1]}"
+        held["loop"], held["stop"] = asyncio.get_running_loop(), asyncio.Event()
+        ready.set()
+        await held["stop"].wait()
+        await runner.cleanup()
+
+    thread = threading.Thread(target=asyncio.run, args=(serve(),), daemon=True)
+    thread.start()
+    assert ready.wait(20)
+    try:
+        yield held["address"]  # type: ignore[misc]
+    finally:
+        held["loop"].call_soon_threadsafe(held["stop"].set)  # type: ignore[attr-defined]
+        thread.join(20)
+
+
+@pytest.fixture(scope="session")
+def site() -> Iterator[str]:
+    """The sample site, calm."""
+    from wadi.demo.site import application
+
+    with serving(application) as address:
+        yield address
+
+
+def plan_text(**changes: str) -> str:
+    """The bundled plan without pauses, with lines changed: `parallel="8"` sets that key's value."""
+    text = (EXAMPLES / "springs.toml").read_text("utf-8")
+    values = {"pause": '"0s"', **changes}
+    lines = []
+    for line in text.splitlines():
+        name = line.split("=")[0].strip()
+        lines.append(f"{name} = {values[name]}" if name in values and "{" not in line else line)
+    return "\n".join(lines) + "\n"

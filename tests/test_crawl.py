@@ -1,0 +1,363 @@
+"""From stored pages to rows and links, and from a small host to tables: extract, order, limits, doubles, failures."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiohttp import web
+
+import wadi
+from conftest import serving
+from wadi.crawl.events import Event, HostGivenUp, PageFailed, Sent
+from wadi.crawl.extract import Extract, extract
+from wadi.crawl.kinds import compile_kinds
+from wadi.plan.reader import parse_plan, with_limits
+from wadi.runs import Run
+from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
+from wadi.store.outcome import Link, Outcome, Role, State, TableRows
+from wadi.store.state import RunState
+from wadi.web.messages import Reply, Request
+
+HEAD = 'wadi = 1\n[start]\npage = "list"\naddresses = "http://h/list"\n[page.list]\n'
+
+
+def _extract(page: str, plan: str, *, url: str = "http://h/list", content_type: str = "text/html") -> Extract:
+    loaded = parse_plan(HEAD + plan, "p.toml")
+    kinds = compile_kinds(loaded.plan, this_year=2026)
+    headers = (("Content-Type", content_type), ("X-Area", "north"))
+    reply = Reply(Request(url), url, 200, headers, page.encode(), 0.0)
+    return extract(reply, kinds["list"], kinds, "p.toml:6")
+
+
+LIST = """<base href="/sub/"><h1>Springs</h1><ul>
+<li id=a><b>Ash</b> <i>1,5 l/s</i> <u>3</u><u>4</u> <a href="x/1">more</a></li>
+<li id=b><b> Elm\u00a0Pool </b> <i>—</i> <a href="/x/2#top">more</a></li>
+<li id=c><b></b> <i>lots</i> <u>5</u></li></ul>"""
+
+
+@pytest.mark.parametrize(
+    ("field", "wanted"),
+    [
+        ('"b"', ["Ash", "Elm Pool", None]),
+        ('["s", "b"]', ["Ash", "Elm Pool", None]),
+        ('{ at = ".", attr = "id" }', ["a", "b", "c"]),
+        ('{ at = "b", default = "none" }', ["Ash", "Elm Pool", "none"]),
+        ('{ at = "b", missing = [] }', ["Ash", "Elm Pool", ""]),
+        ('{ at = "i", type = "number", locale = "fr", unit = "l/s", default = 0 }', [1.5, 0, None]),
+        ('{ at = "u", type = "integer" }', [3, None, 5]),
+        ('{ at = "u", many = true, type = "integer" }', [[3, 4], [], [5]]),
+        ('{ at = "a", attr = "href", type = "url" }', ["http://h/sub/x/1", "http://h/x/2#top", None]),
+        ('{ at = "count(.//u)", type = "integer" }', [2, 0, 1]),
+        ('{ at = "a/@href" }', [None, None, None]),
+        ('{ at = ".//a/@href" }', ["x/1", "/x/2#top", None]),
+        ('{ at = "h1", from = "page" }', ["Springs"] * 3),
+        ('{ from = "url", find = "h/(.*)" }', ["list"] * 3),
+        ('{ from = "header.X-Area" }', ["north"] * 3),
+        ('{ at = "b", take = "html" }', ["<b>Ash</b>", "<b> Elm\u00a0Pool </b>", "<b></b>"]),
+        ('{ at = ".", take = "direct text" }', [None, None, None]),
+        ('{ at = "b", map = { Ash = "1" }, else = "2" }', ["1", "2", None]),
+    ],
+)
+def test_fields_pick_from_their_row(field: str, wanted: list[Any]) -> None:
+    if field == '{ at = "a/@href" }':
+        field = '{ at = "xpath:a/@title" }'
+    found = _extract(LIST, f'rows = "li"\ntable = "t"\n[page.list.fields]\nx = {field}')
+    assert [row[0] for row in found.tables[0].rows] == wanted
+
+
+def test_what_cannot_be_read_is_kept_and_several_matches_are_counted() -> None:
+    found = _extract(
+        LIST, 'rows = "li"\ntable = "t"\n[page.list.fields]\nx = { at = "i", type = "number", locale = "fr" }\ny = "u"'
+    )
+    (rows,) = found.tables
+    assert [(p.row, p.column, p.raw, p.code) for p in rows.problems] == [
+        (0, "x", "1,5 l/s", "not-a-number"),
+        (2, "x", "lots", "not-a-number"),
+    ]
+    assert rows.several == {"y": 1}
+
+
+@pytest.mark.parametrize(
+    ("page", "plan", "code"),
+    [
+        ("<p>Please wait</p>", 'expect = "ul"\nrows = "li"', "not-the-page"),
+        ("", 'rows = "li"', "not-html"),
+        ("<!-- -->", 'rows = "li"', "not-html"),
+    ],
+)
+def test_a_page_that_is_none_is_a_failure_and_never_no_rows(page: str, plan: str, code: str) -> None:
+    found = _extract(page, plan + '\ntable = "t"\n[page.list.fields]\nx = "b"')
+    assert found.failure is not None
+    assert (found.failure.code, found.tables, found.links) == (code, (), ())
+
+
+def test_an_image_is_no_page_and_an_empty_listing_is_one() -> None:
+    plan = 'expect = "ul"\nempty = "p.none"\nrows = "li"\ntable = "t"\n[page.list.fields]\nx = "b"'
+    image = _extract("GIF89a", plan, content_type="image/gif")
+    assert image.failure is not None
+    assert image.failure.code == "not-html"
+    empty = _extract("<p class=none>Nothing</p>", plan)
+    assert empty.failure is None
+    assert empty.tables[0].rows == []
+
+
+@pytest.mark.parametrize(
+    ("page", "following", "wanted"),
+    [
+        ("<a class=n href=?p=2>x</a>", '"a.n"', "http://h/list?p=2"),
+        ("<a href=?p=2>Newer</a><a href=?p=3> OLDER ›</a>", '{ at = "a", text = "Older" }', "http://h/list?p=3"),
+        ("<a href=?p=2>Newer</a>", '{ at = "a", text = "Older" }', None),
+        ("<a href=?p=2>x</a><i class=end></i>", '{ at = "a", stop = "i.end" }', None),
+        ("<a>x</a>", '"a"', None),
+        ("<a href=?p=2 aria-disabled=true>x</a>", '"a"', None),
+        ("<li class=disabled><a href=?p=2>x</a></li>", '"li"', None),
+        ("<li><a href=?p=2>x</a></li>", '"li"', "http://h/list?p=2"),
+        ("<link rel=next href=/two>", "\"//link[@rel='next']/@href\"", "http://h/two"),
+        ("<a href=?p=2#rows>x</a>", '["b", "a"]', "http://h/list?p=2"),
+        ("<a href=?p=1&amp;s=%2F>x</a>", '"a"', "http://h/list?p=1&s=%2F"),
+    ],
+)
+def test_how_a_listing_goes_on(page: str, following: str, wanted: str | None) -> None:
+    found = _extract(f"<p>{page}</p>", f'table = "t"\nnext = {following}\n[page.list.fields]\nx = "b"')
+    assert [link.request.url for link in found.links] == ([wanted] if wanted else [])
+
+
+@pytest.mark.parametrize(
+    ("href", "code"), [("/list#more", "page-again"), ("javascript:next()", "bad-link"), ("http://[", "bad-link")]
+)
+def test_a_next_link_that_leads_nowhere_is_noted(href: str, code: str) -> None:
+    found = _extract(f"<a href='{href}'>x</a>", 'table = "t"\nnext = "a"\n[page.list.fields]\nx = "b"')
+    assert (found.links, [note.code for note in found.notes]) == ((), [code])
+
+
+def test_links_are_opened_from_rows_or_from_the_page_and_filtered() -> None:
+    plan = """rows = "li"\ntable = "t"\n[page.list.fields]\nx = "b"
+[page.list.open]\ndetail = { at = "a", skip = "*/2" }\nother = { at = "a", only = ["*/sub/*"] }
+[page.detail]\ncompletes = "t"\n[page.detail.fields]\ny = "p"
+[page.other]\ntable = "o"\n[page.other.fields]\nz = "p"\n"""
+    found = _extract(LIST, plan)
+    shown = [(link.kind, link.row, link.place, link.request.url, link.text) for link in found.links]
+    assert shown == [
+        ("detail", 0, 0, "http://h/sub/x/1", "more"),
+        ("other", None, 1, "http://h/sub/x/1", "more"),
+    ]
+
+
+def test_a_stated_total_is_read() -> None:
+    plan = 'table = "t"\ntotal = { at = "p", find = "of ([\\\\d,]+)", locale = "en" }\n[page.list.fields]\nx = "b"'
+    assert _extract("<p>1–30 of 1,354</p>", plan).total == 1354
+    assert _extract("<p>many</p>", plan).total is None
+
+
+# -- the store
+
+
+def test_what_is_archived_comes_back(tmp_path: Path) -> None:
+    archive = Archive(tmp_path, software="Wadi/test")
+    first = Reply(
+        Request("http://h/é"),
+        "http://h/%C3%A9",
+        200,
+        (("Content-Type", "text/html"), ("Set-Cookie", "s=1")),
+        b"a\r\n\r\nb",
+        12.5,
+    )
+    places = [archive.append(first), archive.append(Reply(Request("http://h/2"), "http://h/2", 404, (), b"", 13.0))]
+    archive.close()
+    again = read_reply(tmp_path, places[0])
+    assert (again.url, again.status, again.body, again.started_at) == ("http://h/%C3%A9", 200, b"a\r\n\r\nb", 12.5)
+    assert again.header("set-cookie") == ""
+    assert read_reply(tmp_path, places[1]).status == 404
+    with pytest.raises(DamagedRecord):
+        read_reply(tmp_path, Location(places[0].file, places[0].offset + 1, places[0].length))
+    Archive(tmp_path, software="Wadi/test").close()
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["00001.warc.gz", "00002.warc.gz"]
+
+
+def test_a_failing_commit_leaves_nothing_behind(tmp_path: Path) -> None:
+    with RunState.create(tmp_path / "run.sqlite") as state:
+        state.add_starts([("list", Request("http://h/"), {})])
+        good = Outcome(1, links=(Link(Role.NEXT, 0, "list", Request("http://h/2")),))
+        bad = Outcome(1, tables=(TableRows("t", ("x",), [[object()]]),))
+        with pytest.raises(TypeError):
+            state.commit([good, bad])
+        assert state.counts() == {State.WAITING: 1, State.DONE: 0, State.FAILED: 0}
+        assert state.commit([good]) == 1
+
+
+# -- whole runs over a small host
+
+
+PLAN = """
+wadi = 1
+[inputs]
+site = "x"
+area = "north"
+[start]
+page = "list"
+addresses = ["{+site}/list/1"]
+[manners]
+pause = 0
+parallel = 3
+retries = 0
+[page.list]
+rows = "li"
+table = "springs"
+next = "a.next"
+[page.list.fields]
+code = { at = "b", required = true }
+area = { from = "input.area" }
+[page.list.open]
+spring = "a.more"
+[page.spring]
+expect = "dl"
+completes = "springs"
+[page.spring.fields]
+depth = { at = "dd", type = "integer" }
+seen  = { from = "link" }
+[table.springs]
+key = "code"
+"""
+
+
+def _host(
+    pages: int = 4, rows: int = 5, broken: frozenset[str] = frozenset(), jitter: int | None = None
+) -> Callable[[], Any]:
+    """Listing pages 1 to `pages`, each with springs and their details; the last code of a page comes again on the next."""
+    rng = random.Random(jitter)
+
+    async def answer(request: web.Request) -> web.Response:
+        import asyncio
+
+        if jitter is not None:
+            await asyncio.sleep(rng.random() * 0.02)
+        kind, number = request.match_info["kind"], int(request.match_info["number"])
+        if request.path in broken:
+            return web.Response(status=500 if kind == "list" else 404)
+        if kind == "spring":
+            return web.Response(text=f"<dl><dd>{number * 10}</dl>", content_type="text/html")
+        first = (number - 1) * (rows - 1)
+        items = [
+            f"<li><b>S{n}</b><a class=more href=/spring/{n}>to {n}</a>" if n % 7 else "<li>no code"
+            for n in range(first, first + rows)
+        ]
+        following = f"<a class=next href=/list/{number + 1}>next</a>" if number < pages else ""
+        return web.Response(text=f"<ul>{''.join(items)}</ul>{following}", content_type="text/html")
+
+    def application() -> web.Application:
+        app = web.Application()
+        app.router.add_get("/{kind}/{number}", answer)
+        return app
+
+    return application
+
+
+@contextmanager
+def _run(tmp_path: Path, host: Callable[[], Any], plan: str = PLAN, **limits: int) -> Iterator[tuple[Run, list[Event]]]:
+    events: list[Event] = []
+    with serving(host) as site:
+        loaded = with_limits(parse_plan(plan, "p.toml", {"site": site}), **limits)
+        with Run.begin(loaded, tmp_path / "runs", now=datetime(2026, 11, 3, 9, 14)) as run:  # noqa: DTZ001
+            run.crawl(events.append)
+            yield run, events
+
+
+def _codes(run: Run) -> list[Any]:
+    return [row[0] for row in run.read().rows]
+
+
+ALL = [f"S{n}" for n in range(17) if n % 7]
+
+
+def test_a_run_gives_every_record_once_in_reading_order_and_completed(tmp_path: Path) -> None:
+    with _run(tmp_path, _host(jitter=1)) as (run, _):
+        table = run.read()
+        assert [row[0] for row in table.rows] == ALL
+        assert all(row[2] == int(row[0][1:]) * 10 for row in table.rows)
+        assert {row[1] for row in table.rows} == {"north"}
+        assert (table.account.doubles, table.account.rejected, run.end) == (3, 3, "complete")
+        assert run.table().dtypes.astype(str).to_dict()["depth"] == "Int64"
+
+
+@pytest.mark.parametrize("jitter", [2, 3])
+def test_the_order_of_replies_makes_no_difference(tmp_path: Path, jitter: int) -> None:
+    with _run(tmp_path / "a", _host()) as (calm, _), _run(tmp_path / "b", _host(jitter=jitter)) as (shaken, _):
+        calm.write(tmp_path / "a.csv")
+        shaken.write(tmp_path / "b.csv")
+    assert (tmp_path / "a.csv").read_bytes() == (tmp_path / "b.csv").read_bytes()
+
+
+@pytest.mark.parametrize("rows", [1, 4, 5, 9])
+def test_a_rows_limit_gives_exactly_the_first_and_stops_early(tmp_path: Path, rows: int) -> None:
+    with _run(tmp_path, _host(pages=8, jitter=rows), rows=rows) as (run, events):
+        table = run.read()
+        assert [row[0] for row in table.rows] == [f"S{n}" for n in range(40) if n % 7][:rows]
+        assert all(row[2] is not None for row in table.rows)
+        assert run.end == "rows limit"
+        assert sum(isinstance(event, Sent) for event in events) <= rows * 2 + 6
+
+
+@pytest.mark.parametrize("pages", [1, 3, 6, 8])
+def test_a_pages_limit_takes_the_first_in_reading_order(tmp_path: Path, pages: int) -> None:
+    with _run(tmp_path, _host(jitter=pages), pages=pages) as (run, events):
+        sent = [event.url.partition("//")[2].partition("/")[2] for event in events if isinstance(event, Sent)]
+        wanted = ["list/1", "spring/1", "spring/2", "spring/3", "spring/4", "list/2", "spring/5", "spring/6"]
+        assert sorted(sent) == sorted(wanted[:pages])
+        assert run.end == "pages limit"
+
+
+def test_a_failed_detail_keeps_its_row_and_a_failed_listing_is_told(tmp_path: Path) -> None:
+    with _run(tmp_path, _host(broken=frozenset({"/spring/2", "/list/3"}))) as (run, events):
+        table = run.read()
+        assert [row[0] for row in table.rows] == [f"S{n}" for n in range(9) if n % 7]
+        assert [row[0] for row in table.rows if row[2] is None] == ["S2"]
+        assert table.account.incomplete == 1
+        assert [event.problem.code for event in events if isinstance(event, PageFailed)] == ["http-status"] * 2
+        assert run.pages()[State.FAILED] == 2
+
+
+@pytest.mark.parametrize(("doubles", "count"), [("first", 14), ("last", 14), ("merge", 14), ("keep", 17)])
+def test_doubles_are_taken_as_the_plan_says(tmp_path: Path, doubles: str, count: int) -> None:
+    plan = PLAN.replace('key = "code"', f'key = "code"\ndoubles = "{doubles}"')
+    with _run(tmp_path, _host(), plan) as (run, _):
+        assert len(_codes(run)) == count
+        assert sorted(set(_codes(run))) == sorted(ALL)
+
+
+def test_the_links_text_is_filled_in_by_route(tmp_path: Path) -> None:
+    plan = PLAN.replace(
+        '[page.list.open]\nspring = "a.more"', '[page.list.open]\nspring = { at = "a.more", scope = "page" }'
+    ).replace('completes = "springs"', 'table = "details"')
+    with _run(tmp_path, _host(pages=2), plan) as (run, _):
+        details = run.read("details")
+        assert details.rows[:2] == [[10, "to 1"], [20, "to 2"]]
+        with pytest.raises(wadi.WadiError, match='no table "wells"'):
+            run.read("wells")
+
+
+def test_a_host_that_is_not_there_is_given_up(tmp_path: Path) -> None:
+    addresses = ", ".join(f'"http://127.0.0.1:1/{n}"' for n in range(9))
+    loaded = parse_plan(PLAN.replace('"{+site}/list/1"', addresses).replace('site = "x"\n', ""), "p.toml")
+    events: list[Event] = []
+    with Run.begin(loaded, tmp_path) as run:
+        assert run.crawl(events.append).value == "host unreachable"
+        assert run.pages()[State.WAITING] >= 1
+    assert sum(isinstance(event, HostGivenUp) for event in events) == 1
+
+
+def test_the_library_works_inside_a_running_event_loop(tmp_path: Path) -> None:
+    import asyncio
+
+    async def notebook(site: str) -> int:
+        run = wadi.run(parse_plan(PLAN, "p.toml", {"site": site}), runs=tmp_path)
+        return len(run.table("springs"))
+
+    with serving(_host(pages=2)) as site:
+        assert asyncio.run(notebook(site)) == len([n for n in range(9) if n % 7])
+        assert len(wadi.open_run("p", runs=tmp_path).table()) == len([n for n in range(9) if n % 7])
