@@ -1,0 +1,161 @@
+"""The sample site over HTTP on loopback: pages from templates and the register's data."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+from aiohttp import web
+from jinja2 import Environment, FunctionLoader, StrictUndefined
+
+from wadi.demo import photos, wording, world
+
+OLD_PAGE, WINDOWS_PAGE = 9, 7
+"""Pages of the register with their own quirks: an old template with upper-case, unclosed tags; windows-1252."""
+ROBOTS = """\
+# The Merrowdale Water Office welcomes polite readers.
+User-agent: *
+Disallow: /members/
+Disallow: /*?print=1
+Allow: /
+"""
+
+
+@cache
+def _templates() -> Environment:
+    folder = files("wadi.demo") / "templates"
+    environment = Environment(
+        loader=FunctionLoader(lambda name: (folder / name).read_text("utf-8")),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.globals.update(wording=wording, districts=world.DISTRICTS, total=world.SPRINGS)
+    return environment
+
+
+def page(template: str, **values: Any) -> str:
+    """The HTML of a page."""
+    return _templates().get_template(template).render(**values)
+
+
+def register_html(number: int) -> str:
+    """A page of the register, numbered from 1."""
+    rows = world.register_page(number)
+    first = (number - 1) * world.PAGE_ROWS + 1
+    template = "register-old.html" if number == OLD_PAGE else "register.html"
+    return page(
+        template,
+        springs=rows,
+        number=number,
+        pages=world.page_count(),
+        count=f"{first}–{first + len(rows) - 1} of {world.SPRINGS}",
+        charset="iso-8859-1" if number == WINDOWS_PAGE else "utf-8",
+    )
+
+
+async def _home(request: web.Request) -> web.Response:
+    return _html(page("home.html", newest=world.springs()[:4]))
+
+
+async def _register(request: web.Request) -> web.Response:
+    asked = request.query.get("page", "1")
+    if not asked.isdecimal() or not 1 <= int(asked) <= world.page_count():
+        return _missing()
+    number = int(asked)
+    if number == WINDOWS_PAGE:
+        # The label says latin-1; like every browser, the office means windows-1252 by it.
+        body = register_html(number).encode("windows-1252", "xmlcharrefreplace")
+        return web.Response(body=body, headers={"Content-Type": "text/html"})
+    return _html(register_html(number))
+
+
+async def _spring(request: web.Request) -> web.Response:
+    spring = world.spring_of(request.match_info["code"])
+    return _missing() if spring is None else _html(page("spring.html", spring=spring))
+
+
+async def _districts(request: web.Request) -> web.Response:
+    counts = {district.slug: len(world.springs_in(district)) for district in world.DISTRICTS}
+    return _html(page("districts.html", counts=counts))
+
+
+async def _district(request: web.Request) -> web.Response:
+    slug = request.match_info["slug"]
+    district = next((one for one in world.DISTRICTS if one.slug == slug), None)
+    if district is None:
+        return _missing()
+    return _html(page("district.html", district=district, springs=world.springs_in(district)))
+
+
+async def _photo(request: web.Request) -> web.Response:
+    spring = world.spring_of(request.match_info["code"])
+    if spring is None or not spring.has_photo:
+        return _missing()
+    return web.Response(text=photos.photo(spring), content_type="image/svg+xml")
+
+
+async def _robots(request: web.Request) -> web.Response:
+    return web.Response(text=ROBOTS)
+
+
+async def _style(request: web.Request) -> web.Response:
+    return web.Response(
+        text=(files("wadi.demo") / "templates" / "office.css").read_text("utf-8"), content_type="text/css"
+    )
+
+
+def _html(text: str) -> web.Response:
+    return web.Response(text=text, content_type="text/html", charset="utf-8")
+
+
+def _missing() -> web.Response:
+    response = _html(page("missing.html"))
+    response.set_status(404)
+    return response
+
+
+ROUTES: dict[str, Callable[[web.Request], Any]] = {
+    "/": _home,
+    "/register": _register,
+    "/register/{code}": _spring,
+    "/districts": _districts,
+    "/district/{slug}": _district,
+    "/photos/{code}.svg": _photo,
+    "/robots.txt": _robots,
+    "/office.css": _style,
+}
+
+
+def application(middlewares: tuple[Any, ...] = ()) -> web.Application:
+    """The site as an aiohttp application; `middlewares` let tests break it in chosen places."""
+    app = web.Application(middlewares=middlewares)
+    for path, handler in ROUTES.items():
+        app.router.add_get(path, handler)
+    return app
+
+
+@asynccontextmanager
+async def served(port: int = 0, middlewares: tuple[Any, ...] = ()) -> AsyncIterator[str]:
+    """The site on 127.0.0.1 while the context lasts; gives its address. Port 0 takes a free one. Raises OSError."""
+    runner = web.AppRunner(application(middlewares), access_log=None, handle_signals=False, shutdown_timeout=1.0)
+    await runner.setup()
+    try:
+        site = web.TCPSite(runner, "127.0.0.1", port)
+        await site.start()
+        bound = runner.addresses[0][1]
+        yield f"http://127.0.0.1:{bound}"
+    finally:
+        await runner.cleanup()
+
+
+async def serve_until_cancelled(port: int, ready: Callable[[str], None]) -> None:
+    """Serve the site until the task is cancelled; `ready` is called with its address."""
+    async with served(port) as address:
+        ready(address)
+        await asyncio.Event().wait()
