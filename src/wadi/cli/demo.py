@@ -1,0 +1,164 @@
+"""`wadi demo`: the sample site, a crawl of it, and the table, on this machine alone."""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib.resources import as_file, files
+from pathlib import Path
+from typing import TextIO
+
+from wadi.cli.show import console, plain, plural, rows_table
+from wadi.cli.status import Status
+from wadi.problems import CrawlError, Problem, UsageError
+
+EXAMPLES = """examples:
+  wadi demo                          crawl the sample site, show the first rows, name the files
+  wadi demo --serve --port 8700      keep the site up, and say what to try
+"""
+FOLDER = Path("wadi-demo")
+_SHOWN_ROWS = 6
+_READY = "ready "
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--serve", action="store_true", help="keep the sample site up until Ctrl-C")
+    parser.add_argument(
+        "--port", type=_port, default=0, metavar="N", help="port of the sample site (default: a free one)"
+    )
+    parser.add_argument("--announce", action="store_true", help=argparse.SUPPRESS)
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    if args.serve:
+        return _serve(args, out)
+    folder = _folder()
+    plan = folder / "springs.toml"
+    with example("springs.toml") as bundled:
+        shutil.copyfile(bundled, plan)
+    with _site(args.port) as site:
+        if not args.quiet:
+            print(f"The sample site of the Merrowdale Water Office is up at {site}", file=err)
+            print(f"Files go to {folder}/ in this folder; the plan that runs is {plan}\n", file=err)
+        return _crawl(plan, site, folder, args, out, err)
+
+
+def _crawl(plan: Path, site: str, folder: Path, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.cli.run import crawl_and_sum_up
+    from wadi.plan.reader import load_plan
+    from wadi.runs import Run
+
+    args.output = [str(folder / "springs.csv"), str(folder / "springs.jsonl")]
+    args.table, args.strict, args.json = None, False, False
+    with Run.begin(load_plan(plan, {"site": site}), folder / "runs") as begun:
+        status = crawl_and_sum_up(begun, args, out, err)
+        if not args.quiet:
+            _show_rows(begun, out)
+            _show_next(folder, err)
+    return status
+
+
+def _show_rows(begun: object, out: TextIO) -> None:
+    from itertools import islice
+
+    from wadi.runs import Run
+
+    assert isinstance(begun, Run)
+    assembly = begun.assembly()
+    rows = list(islice(assembly.rows(), _SHOWN_ROWS))
+    to = console(out)
+    to.print()
+    table, left_out = rows_table(assembly.columns, rows, to.width)
+    to.print(table)
+    if left_out:
+        to.print(plain(f"{plural(len(left_out), 'more column')}: {', '.join(left_out)}", "dim"))
+
+
+def _show_next(folder: Path, err: TextIO) -> None:
+    print(
+        f"\nNow try:\n"
+        f"  wadi demo --serve --port 8700                     keep the site up; then, in another terminal:\n"
+        f"  wadi run {folder}/springs.toml --rows 40 -o first.csv",
+        file=err,
+    )
+
+
+def _serve(args: argparse.Namespace, out: TextIO) -> Status:
+    import asyncio
+
+    from wadi.demo.site import serve_until_cancelled
+
+    def ready(address: str) -> None:
+        print(f"{_READY}{address}" if args.announce else _what_to_try(address), file=out, flush=True)
+
+    try:
+        asyncio.run(serve_until_cancelled(args.port, ready))
+    except KeyboardInterrupt:
+        return Status.DONE
+    except OSError as error:
+        what = f"port {args.port} cannot be used: {error.strerror or error}"
+        raise UsageError(Problem("bad-option", what, now="without --port a free one is taken")) from error
+    return Status.DONE
+
+
+def _what_to_try(address: str) -> str:
+    return f"""The Merrowdale Water Office is up at {address} (Ctrl-C ends it)
+
+  {address}/register           354 springs and wells on 12 pages
+  {address}/districts          the same springs by district
+
+try, in another terminal:
+  wadi lint examples/springs.toml
+  wadi run examples/springs.toml --input site={address} -o springs.csv
+  wadi run examples/springs.toml --input site={address} --rows 40 -o - | head -5
+"""
+
+
+@contextmanager
+def _site(port: int) -> Iterator[str]:
+    """The sample site in a process of its own, so that it and the crawl do not share one; gives its address."""
+    command = [sys.executable, "-m", "wadi", "demo", "--serve", "--announce", "--port", str(port)]
+    process = subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True
+    )
+    try:
+        assert process.stdout is not None
+        assert process.stderr is not None
+        line = process.stdout.readline()
+        if not line.startswith(_READY):
+            raise CrawlError(Problem("unreachable", f"the sample site did not start: {process.stderr.read().strip()}"))
+        yield line.removeprefix(_READY).strip()
+    finally:
+        process.terminate()
+        process.communicate(timeout=10)
+
+
+@contextmanager
+def example(name: str) -> Iterator[Path]:
+    """A plan that ships with Wadi: inside the installed package, or beside the sources."""
+    packaged = files("wadi.demo") / "examples" / name
+    if packaged.is_file():
+        with as_file(packaged) as path:
+            yield path
+    else:
+        yield Path(__file__).parents[3] / "examples" / name
+
+
+def _folder() -> Path:
+    try:
+        FOLDER.mkdir(exist_ok=True)
+    except OSError as error:
+        raise UsageError(
+            Problem("not-writable", f"the folder {FOLDER}/ cannot be made here: {error.strerror}")
+        ) from error
+    return FOLDER
+
+
+def _port(text: str) -> int:
+    if not text.isdecimal() or int(text) > 65_535:
+        raise argparse.ArgumentTypeError(f"{text!r} is no port (0 to 65535)")
+    return int(text)

@@ -1,0 +1,33 @@
+"""`wadi export`: a table of a run to a file."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TextIO
+
+from wadi.cli.options import add_outputs, add_runs, check_outputs, write_outputs
+from wadi.cli.show import plural
+from wadi.cli.status import Status
+
+EXAMPLES = """examples:
+  wadi export springs -o springs.csv            the newest run of the plan springs.toml
+  wadi export springs -o - | head -5            CSV on standard output
+  wadi export runs/springs/2026-11-03T091400 -o springs.jsonl
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("run", metavar="RUN", help="a run's folder, or a plan's name for its newest run")
+    add_outputs(parser, required=True)
+    add_runs(parser)
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.runs import Run
+
+    check_outputs(args.output)
+    with Run.open(args.run, args.runs) as opened:
+        for path, count in write_outputs(opened, args.output, args.table):
+            if path != "-" and not args.quiet:
+                print(f"{path}: {plural(count, 'row')}", file=err)
+    return Status.DONE

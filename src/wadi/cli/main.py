@@ -1,0 +1,138 @@
+"""The command `wadi`: picks a command's module, hands it the arguments, and turns errors into words and statuses.
+
+Only argparse and a table of names are needed for `wadi --help`; a command's module is imported when it is chosen.
+"""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from typing import NoReturn, Protocol, TextIO
+
+from wadi import __version__
+from wadi.cli.status import Status
+
+COMMANDS: dict[str, tuple[str, str]] = {
+    "demo": ("wadi.cli.demo", "show all of it, with nothing but this machine"),
+    "lint": ("wadi.cli.lint", "say what is wrong with a plan, before a single request"),
+    "run": ("wadi.cli.run", "crawl a plan to its end and write the table"),
+    "export": ("wadi.cli.export", "write a table of a run to a file"),
+    "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),
+}
+_ABOUT = "Write a crawler as a short, readable file, rehearse it, run it politely, and get clean tables."
+
+
+class Command(Protocol):
+    """What a command's module has: its examples, its arguments, and what it does."""
+
+    EXAMPLES: str
+
+    @staticmethod
+    def add_arguments(parser: argparse.ArgumentParser) -> None: ...
+
+    @staticmethod
+    def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status: ...
+
+
+class _Parser(argparse.ArgumentParser):
+    """Errors in one line, with the way to the help."""
+
+    def error(self, message: str) -> NoReturn:
+        self.exit(Status.USAGE, f"{self.prog}: {message}\n  see:  {self.prog} --help\n")
+
+
+def entry() -> NoReturn:
+    """The console script."""
+    sys.exit(main(sys.argv[1:], sys.stdout, sys.stderr))
+
+
+def main(argv: list[str], out: TextIO, err: TextIO) -> int:
+    """Run a command line; returns its status."""
+    if not argv or argv[0] in ("-h", "--help", "help"):
+        print(_help(), end="", file=out)
+        return Status.DONE if argv else Status.USAGE
+    if argv[0] in ("-V", "--version"):
+        print(f"wadi {__version__}", file=out)
+        return Status.DONE
+    if argv[0] not in COMMANDS:
+        return _unknown(argv[0], err)
+    command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
+    args = _parser(argv[0], command).parse_args(argv[1:])
+    try:
+        return _checked(command, args, out, err)
+    except BrokenPipeError:
+        # The reader of a pipe has seen enough; what Python still holds for it must not complain at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return Status.DONE
+
+
+def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    """The one table from errors to statuses."""
+    from wadi.problems import CrawlError, Problem, WadiError
+
+    try:
+        status = command.run(args, out, err)
+        out.flush()
+    except WadiError as error:
+        if args.debug:
+            raise
+        from wadi.cli.show import show_problems
+
+        show_problems(error.problems, err)
+        return Status.NO_WAY if isinstance(error, CrawlError) else Status.USAGE
+    except KeyboardInterrupt:
+        print("interrupted", file=err)
+        return Status.INTERRUPTED
+    except BrokenPipeError:
+        raise
+    except Exception as error:
+        if args.debug:
+            raise
+        what = f"a fault of Wadi's own: {type(error).__name__}: {error}"
+        now = "the same command with --debug shows where; please report it with that text"
+        print(Problem("fault", what, now=now), file=err)
+        return Status.FAULT
+    return status
+
+
+def _parser(name: str, command: Command) -> argparse.ArgumentParser:
+    parser = _Parser(
+        prog=f"wadi {name}",
+        description=COMMANDS[name][1][0].upper() + COMMANDS[name][1][1:] + ".",
+        epilog=command.EXAMPLES,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    command.add_arguments(parser)
+    shown = parser.add_argument_group("what is shown")
+    shown.add_argument("-q", "--quiet", action="store_true", help="only problems")
+    shown.add_argument("-v", "--verbose", action="store_true", help="more of what happens")
+    shown.add_argument("--debug", action="store_true", help="a traceback where an error ends the command")
+    return parser
+
+
+def _help() -> str:
+    width = max(map(len, COMMANDS))
+    lines = "".join(f"  {name:<{width}}  {summary}\n" for name, (_, summary) in COMMANDS.items())
+    return (
+        f"usage: wadi COMMAND …\n\n{_ABOUT}\n\ncommands:\n{lines}\n"
+        "  wadi COMMAND --help   says more, with examples\n"
+        "  wadi --version        prints the version\n\n"
+        "first steps:\n"
+        "  wadi demo                                            a crawl of the sample site, on this machine alone\n"
+        "  wadi demo --serve --port 8700                        keep the sample site up and try things\n"
+        "  wadi run examples/springs.toml -o springs.csv        …in another terminal\n\n"
+        "exit status: 0 done; 1 done, but not all of it; 2 the command line or the plan is wrong;\n"
+        "  3 the crawl could not go on; 70 a fault of Wadi's own; 130 interrupted\n"
+    )
+
+
+def _unknown(word: str, err: TextIO) -> Status:
+    from wadi.problems import nearest
+
+    near = nearest(word, COMMANDS)
+    hint = f'did you mean "wadi {near}"?' if near else f"commands: {', '.join(COMMANDS)}"
+    print(f'wadi: there is no command "{word}"\n  {hint}', file=err)
+    return Status.USAGE

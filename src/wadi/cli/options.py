@@ -1,0 +1,82 @@
+"""Options that several commands share, and how their values are read."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from wadi.problems import Problem, UsageError
+
+if TYPE_CHECKING:
+    from wadi.plan.model import InputValue
+    from wadi.runs import Run
+
+
+def add_inputs(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--input", "-i", action="append", default=[], metavar="NAME=VALUE",
+        help="a value for one of the plan's inputs; given several times, a list",
+    )  # fmt: skip
+
+
+def add_runs(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--runs", default="runs", metavar="FOLDER", help="where runs are kept (default: runs)")
+
+
+def add_outputs(parser: argparse.ArgumentParser, *, required: bool = False) -> None:
+    parser.add_argument(
+        "-o", "--output", action="append", default=[], metavar="FILE", required=required,
+        help="write the table there: .csv, .jsonl; - for standard output (CSV); may be given several times",
+    )  # fmt: skip
+    parser.add_argument("--table", metavar="NAME", help="the table to write (default: the plan's first)")
+
+
+def inputs_of(pairs: Iterable[str]) -> dict[str, InputValue]:
+    """`NAME=VALUE` pairs as inputs; a name given several times becomes a list. Raises UsageError."""
+    found: dict[str, list[str]] = {}
+    for pair in pairs:
+        name, equals, value = pair.partition("=")
+        if not equals or not name:
+            raise UsageError(Problem("bad-option", f'--input "{pair}" is no NAME=VALUE', now="--input district=east"))
+        found.setdefault(name, []).append(value)
+    return {name: values[0] if len(values) == 1 else values for name, values in found.items()}
+
+
+def check_outputs(paths: Iterable[str]) -> None:
+    """Raise UsageError for files that could not be written, before anything is fetched."""
+    from wadi.table.writers import check_writable, writer_for
+
+    for path in paths:
+        if path != "-":
+            writer_for(path)
+            check_writable(Path(path))
+
+
+def write_outputs(run: Run, paths: Iterable[str], table: str | None) -> list[tuple[str, int]]:
+    """Write the table to every path; returns paths and numbers of rows."""
+    from wadi.cli.show import standard_output
+    from wadi.table.writers import write_csv
+
+    written: list[tuple[str, int]] = []
+    for path in paths:
+        if path == "-":
+            assembly = run.assembly(table)
+            out = standard_output()
+            written.append((path, write_csv(out, assembly.columns, assembly.rows())))
+            out.flush()
+        else:
+            written.append((path, run.write(path, table)))
+    return written
+
+
+def at_least_one(text: str) -> int:
+    """A whole number from 1, for argparse."""
+    try:
+        number = int(text)
+    except ValueError:
+        number = 0
+    if number < 1:
+        raise argparse.ArgumentTypeError(f"{text!r} is no whole number from 1")
+    return number

@@ -1,0 +1,82 @@
+"""`wadi run`: crawl a plan to its end, show how it goes, write the table, sum up."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, TextIO
+
+from wadi.cli.options import add_inputs, add_outputs, add_runs, at_least_one, check_outputs, inputs_of, write_outputs
+from wadi.cli.status import Status
+
+if TYPE_CHECKING:
+    from wadi.cli.summary import Summary
+    from wadi.runs import Run
+
+EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
+  wadi run examples/springs.toml -o springs.csv
+  wadi run examples/springs.toml --input site=http://127.0.0.1:8700 --rows 40 -o - | head -5
+  wadi run examples/springs.toml --pages 3 --json
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("plan", metavar="PLAN", help="the plan file")
+    add_inputs(parser)
+    limits = parser.add_argument_group("limits")
+    limits.add_argument(
+        "--rows", type=at_least_one, metavar="N", help="only the first N rows of the plan's first table"
+    )
+    limits.add_argument(
+        "--pages", type=at_least_one, metavar="N", help="ask for N pages at most, the first in reading order"
+    )
+    limits.add_argument("--strict", action="store_true", help="status 3 when a limit ended the crawl")
+    add_outputs(parser)
+    add_runs(parser)
+    parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.plan.reader import load_plan, with_limits
+    from wadi.problems import Problem, UsageError
+    from wadi.runs import Run
+
+    if args.json and "-" in args.output:
+        raise UsageError(
+            Problem("both-keys", "--json and -o - both want standard output", now="write the table to a file")
+        )
+    check_outputs(args.output)
+    loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), rows=args.rows, pages=args.pages)
+    with Run.begin(loaded, args.runs) as begun:
+        if args.table is not None:
+            begun.assembly(args.table)
+        return crawl_and_sum_up(begun, args, out, err)
+
+
+def crawl_and_sum_up(begun: Run, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    """Crawl a run that has begun, write its table and show the summary. Ctrl-C keeps what is committed."""
+    from wadi.cli.progress import display
+    from wadi.cli.show import console, write_json
+    from wadi.cli.summary import summary_of
+
+    interrupted = False
+    try:
+        with display(begun.plan_name, err, quiet=args.quiet) as report:
+            begun.crawl(report)
+    except KeyboardInterrupt:
+        interrupted = True
+    written = write_outputs(begun, args.output, args.table)
+    summary = summary_of(begun, written, interrupted=interrupted)
+    if args.json:
+        write_json(summary.as_dict(), out)
+    if not args.quiet:
+        console(err).print(summary.view(verbose=args.verbose))
+    return Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
+
+
+def status_of(summary: Summary, *, strict: bool) -> Status:
+    """What a finished crawl says to the shell."""
+    if summary.unreachable or not summary.pages_done:
+        return Status.NO_WAY
+    if strict and summary.limit_reached:
+        return Status.NO_WAY
+    return Status.NOT_ALL if summary.pages_failed else Status.DONE

@@ -1,0 +1,224 @@
+"""What a crawl came to, for people and as JSON: rows, filled columns, failures, doubles, files."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from wadi.cli.show import percent, plain, plural
+from wadi.problems import shortened
+from wadi.store.outcome import State
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from wadi.plan.columns import Column
+    from wadi.runs import Run
+    from wadi.table.assemble import Account
+
+_SHOWN_FAILURES = 5
+_LIMITS = ("rows limit", "pages limit")
+
+
+@dataclass(frozen=True)
+class Summary:
+    """A run's summary. `totals` are what the site states, by page kind; `failures` are URL and problem."""
+
+    plan: str
+    folder: str
+    end: str | None
+    interrupted: bool
+    pages: dict[State, int]
+    tables: list[tuple[str, list[Column], Account]]
+    totals: dict[str, list[int]]
+    failures: list[tuple[str, str, dict[str, Any]]]
+    notes: list[tuple[str, dict[str, Any]]]
+    written: list[tuple[str, int]]
+    main_kind: str | None
+
+    @property
+    def pages_done(self) -> int:
+        return self.pages[State.DONE]
+
+    @property
+    def pages_failed(self) -> int:
+        return self.pages[State.FAILED]
+
+    @property
+    def unreachable(self) -> bool:
+        return self.end == "host unreachable"
+
+    @property
+    def limit_reached(self) -> bool:
+        return self.end in _LIMITS
+
+    @property
+    def stated(self) -> int | None:
+        """The total that the site states for the main table, when all its listings say the same."""
+        totals = set(self.totals.get(self.main_kind or "", []))
+        return totals.pop() if len(totals) == 1 else None
+
+    def as_dict(self) -> dict[str, Any]:
+        """The summary for programs."""
+        return {
+            "plan": self.plan,
+            "run": self.folder,
+            "end": self.end or ("interrupted" if self.interrupted else None),
+            "pages": {state.name.lower(): count for state, count in self.pages.items()},
+            "stated_total": self.stated,
+            "tables": [_table_dict(*table) for table in self.tables],
+            "failures": [{"kind": kind, "url": url, "problem": problem} for kind, url, problem in self.failures],
+            "notes": [{"url": url, "problem": note} for url, note in self.notes],
+            "files": [{"path": path, "rows": rows} for path, rows in self.written],
+        }
+
+    def view(self, *, verbose: bool = False) -> RenderableType:
+        """The summary for people."""
+        from rich.console import Group
+
+        parts: list[RenderableType] = []
+        for number, (name, columns, account) in enumerate(self.tables):
+            parts.append(plain(self._headline(name, account, main=number == 0), "bold"))
+            parts += [_columns_view(columns, account), *(plain(line) for line in _account_lines(account)), plain("")]
+        parts += [plain(line) for line in self._page_lines(verbose)]
+        parts += [plain(line) for line in self._file_lines()]
+        return Group(*parts)
+
+    def _headline(self, name: str, account: Account, *, main: bool) -> str:
+        line = f"{name}: {plural(account.accepted, 'row')}"
+        if main and self.stated is not None:
+            line += f" of {self.stated:,} that the site states"
+        return line + (f" ({self._why_not_all()})" if self.end != "complete" else "")
+
+    def _why_not_all(self) -> str:
+        if self.interrupted:
+            return "interrupted"
+        return f"ended by the {self.end}" if self.limit_reached else str(self.end or "not finished")
+
+    def _page_lines(self, verbose: bool) -> list[str]:
+        counts = [f"{self.pages_done:,} read"]
+        counts += [f"{self.pages_failed:,} failed"] if self.pages_failed else []
+        waiting = self.pages[State.WAITING]
+        counts += [f"{waiting:,} known but not asked for"] if waiting else []
+        lines = [f"pages     {', '.join(counts)}"]
+        most = len(self.failures) if verbose else _SHOWN_FAILURES
+        for kind, url, problem in self.failures[:most]:
+            what = problem["what"]
+            where = "" if url in what else f"{url}: "
+            lines.append(f"  failed  {kind}  {shortened(where + what, 400)} [{problem['code']}]")
+        if len(self.failures) > most:
+            causes = Counter(problem["code"] for _, _, problem in self.failures[most:])
+            rest = ", ".join(f"{count} {code}" for code, count in causes.most_common())
+            lines.append(f"  … and {len(self.failures) - most} more ({rest}); -v lists them")
+        for code, (count, url, example) in _grouped(self.notes).items():
+            lines.append(f"  note    {count} × {code}: {shortened(f'{url}: {example}', 160)}")
+        return lines
+
+    def _file_lines(self) -> list[str]:
+        lines = [f"files     {path}: {plural(rows, 'row')}" for path, rows in self.written if path != "-"]
+        lines.append(f"run       {self.folder}")
+        if not self.written:
+            lines.append(f"  write it:  wadi export {self.folder} -o {self.plan}.csv")
+        return lines
+
+
+def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = False) -> Summary:
+    """The summary of a run as it stands."""
+    totals: dict[str, list[int]] = {}
+    for kind, _, total in run.state.totals():
+        totals.setdefault(kind, []).append(total)
+    main = run.tables[0] if run.tables else ""
+    kinds = [name for name, kind in run.loaded.plan.page.items() if kind.table == main and kind.total is not None]
+    return Summary(
+        plan=run.plan_name,
+        folder=str(run.folder),
+        end=run.end,
+        interrupted=interrupted,
+        pages=run.pages(),
+        tables=list(run.accounts()),
+        totals=totals,
+        failures=list(run.state.failures()),
+        notes=list(run.state.notes()),
+        written=written,
+        main_kind=kinds[0] if kinds else None,
+    )
+
+
+def _columns_view(columns: list[Column], account: Account) -> RenderableType:
+    """One line for each column: type, filled, and what is odd about it."""
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
+    table.add_column("  column")
+    table.add_column("type")
+    table.add_column("filled", justify="right")
+    table.add_column("", justify="right")
+    odd = account.unread or account.several
+    table.add_column("remarks" if odd else "")
+    for column in columns:
+        filled = account.filled.get(column.name, 0)
+        kind = f"{column.type}{' list' if column.many else ''}{f', {column.unit}' if column.unit else ''}"
+        style = "red" if account.accepted and not filled else ""
+        remarks = plain(_remarks(column.name, account), "yellow")
+        share = plain(percent(filled, account.accepted), style)
+        table.add_row(plain(f"  {column.name}"), plain(kind, "dim"), plain(f"{filled:,}", style), share, remarks)
+    return table
+
+
+def _remarks(name: str, account: Account) -> str:
+    remarks = []
+    if name in account.unread:
+        url, problem = account.unread_examples[name]
+        remarks.append(
+            f"{account.unread[name]} not readable, first: {shortened(problem.what, 70)} ({shortened(url, 60)})"
+        )
+    if name in account.several:
+        remarks.append(f"several matches in {plural(account.several[name], 'row')}, the first was taken")
+    return "; ".join(remarks)
+
+
+def _account_lines(account: Account) -> list[str]:
+    lines = []
+    if account.doubles:
+        shown = "; ".join(f"{key} again on {shortened(url, 70)}" for key, url in account.double_examples)
+        lines.append(f"doubles   {plural(account.doubles, 'row')} left out" + (f": {shown}" if shown else ""))
+    if account.rejected:
+        shown = "; ".join(f"no {column} on {shortened(url, 70)}" for url, column in account.reject_examples)
+        lines.append(f"rejects   {plural(account.rejected, 'row')} without a required value: {shown}")
+    if account.incomplete:
+        lines.append(f"details   {plural(account.incomplete, 'row')} without the detail page's columns")
+    if account.empty_pages:
+        lines.append(f"empty     {plural(account.empty_pages, 'page')} gave no rows")
+    return lines
+
+
+def _grouped(notes: list[tuple[str, dict[str, Any]]]) -> dict[str, tuple[int, str, str]]:
+    """Notes by code: how many, and the first one."""
+    groups: dict[str, tuple[int, str, str]] = {}
+    for url, note in notes:
+        count, first_url, first = groups.get(note["code"], (0, url, note["what"]))
+        groups[note["code"]] = (count + 1, first_url, first)
+    return groups
+
+
+def _table_dict(name: str, columns: list[Column], account: Account) -> dict[str, Any]:
+    return {
+        "name": name,
+        "rows": account.accepted,
+        "doubles": account.doubles,
+        "rejected": account.rejected,
+        "incomplete": account.incomplete,
+        "columns": [
+            {
+                "name": column.name,
+                "type": column.type,
+                "many": column.many,
+                "unit": column.unit,
+                "filled": account.filled.get(column.name, 0),
+                "unread": account.unread.get(column.name, 0),
+                "several": account.several.get(column.name, 0),
+            }
+            for column in columns
+        ],
+    }

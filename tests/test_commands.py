@@ -1,0 +1,240 @@
+"""The installed program: statuses, what goes to which stream, the demo, and what goes wrong."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiohttp import web
+
+from conftest import EXAMPLES, Program, plan_text, serving
+from wadi.cli.main import COMMANDS
+from wadi.demo.site import application
+from wadi.demo.truth import register_rows
+
+
+def _as_csv(row: dict[str, Any]) -> dict[str, str]:
+    """A row of the truth as it stands in a CSV file."""
+    return {
+        name: "" if value in (None, []) else "; ".join(value) if isinstance(value, list) else str(value)
+        for name, value in row.items()
+    }
+
+
+@pytest.mark.parametrize("parallel", [1, 8])
+def test_the_table_equals_the_truth_cell_by_cell_and_in_order(program: Program, site: str, parallel: int) -> None:
+    (program.folder / "springs.toml").write_text(plan_text(parallel=str(parallel)))
+    done = program("run", "springs.toml", "-i", f"site={site}", "-o", "out.csv", "-o", "out.jsonl")
+    assert done.status == 0, done.err
+    assert done.out == ""
+    assert "354 rows of 354 that the site states" in done.err
+    truth = register_rows(site)
+    with (program.folder / "out.csv").open(newline="", encoding="utf-8") as file:
+        assert list(csv.DictReader(file)) == [_as_csv(row) for row in truth]
+    lines = (program.folder / "out.jsonl").read_text("utf-8").splitlines()
+    assert [json.loads(line) for line in lines] == truth
+
+
+def test_the_demo_shows_rows_and_names_its_files_and_runs_again(program: Program) -> None:
+    done = program("demo")
+    assert done.status == 0, done.err
+    assert done.out.split()[:3] == ["code", "name", "kind"]
+    assert "wadi-demo/springs.csv: 354 rows" in done.err
+    assert len((program.folder / "wadi-demo" / "springs.csv").read_text("utf-8").splitlines()) == 355
+    again = program("export", "wadi-demo/runs/springs", "-o", "-")
+    assert again.status == 0
+    assert again.out.splitlines()[0].startswith("code,name,kind,district,status,flow,depth,registered")
+    assert [path.name for path in program.folder.iterdir()] == ["wadi-demo"]
+
+
+def test_a_rows_limit_and_standard_output(program: Program, site: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text())
+    done = program("run", "springs.toml", "-i", f"site={site}", "--rows", "40", "-o", "-", "-q")
+    rows = list(csv.DictReader(io.StringIO(done.out)))
+    assert (done.status, done.err) == (0, "")
+    assert rows == [_as_csv(row) for row in register_rows(site)[:40]]
+    assert program("run", "springs.toml", "-i", f"site={site}", "--rows", "2", "--strict", "-q").status == 3
+
+
+def test_the_summary_as_json_and_the_journal(program: Program, site: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text())
+    done = program("run", "springs.toml", "-i", f"site={site}", "--pages", "3", "--json", "-q")
+    told = json.loads(done.out)
+    assert done.status == 0
+    assert (told["format"], told["end"], told["stated_total"]) == (1, "pages limit", 354)
+    assert told["pages"]["done"] == 3
+    assert told["tables"][0]["columns"][0] == {
+        "name": "code", "type": "string", "many": False, "unit": None, "filled": 30, "unread": 0, "several": 0,
+    }  # fmt: skip
+    journal = [json.loads(line) for line in (program.folder / told["run"] / "run.log").read_text().splitlines()]
+    assert [line["event"] for line in journal].count("page_done") == 3
+
+
+def _with_faults(**faults: int) -> web.Application:
+    """The sample site with a status instead of some paths."""
+
+    @web.middleware
+    async def broken(request: web.Request, handler: Any) -> web.StreamResponse:
+        status = faults.get(request.match_info.get("code", "").replace("-", "_"))
+        return web.Response(status=status) if status else await handler(request)
+
+    return application((broken,))
+
+
+def test_two_missing_details_are_status_1_and_keep_their_rows(program: Program) -> None:
+    (program.folder / "springs.toml").write_text(plan_text())
+    with serving(lambda: _with_faults(MW_0001=404, MW_0350=410)) as site:
+        done = program("run", "springs.toml", "-i", f"site={site}", "-o", "out.csv")
+    assert done.status == 1
+    assert "354 rows of 354" in done.err
+    assert "2 rows without the detail page's columns" in done.err
+    assert "register/MW-0001: status 404 (Not Found) [http-status]" in done.err
+    assert len((program.folder / "out.csv").read_text().splitlines()) == 355
+
+
+def test_a_site_that_stops_in_the_middle_leaves_a_partial_table_and_reasons(program: Program) -> None:
+    served = subprocess.Popen(
+        [*program.command, "demo", "--serve", "--announce"], stdout=subprocess.PIPE, text=True, env=program.environment
+    )
+    assert served.stdout is not None
+    site = served.stdout.readline().split()[1]
+    (program.folder / "springs.toml").write_text(
+        plan_text(pause='"10ms"', parallel='2\nretries = 1\nfirst_wait = "50ms"')
+    )
+    running = program.start("run", "springs.toml", "-i", f"site={site}", "-o", "out.csv")
+    time.sleep(2.5)
+    served.kill()
+    served.communicate()
+    _, err = running.communicate(timeout=60)
+    assert running.returncode == 3, err
+    assert "Traceback" not in err
+    assert "connection refused" in err
+    assert "does not answer: its pages are left for later" in err
+    assert "known but not asked for" in err
+    rows = (program.folder / "out.csv").read_text("utf-8").splitlines()
+    assert 1 < len(rows) < 355
+
+
+def test_ctrl_c_keeps_what_is_committed(program: Program, site: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text(pause='"50ms"', parallel="1"))
+    running = program.start("run", "springs.toml", "-i", f"site={site}", "-o", "out.csv")
+    time.sleep(2.5)
+    running.send_signal(signal.SIGINT)
+    _, err = running.communicate(timeout=30)
+    assert running.returncode == 130, err
+    assert "(interrupted)" in err
+    assert "Traceback" not in err
+    assert len((program.folder / "out.csv").read_text("utf-8").splitlines()) > 20
+
+
+PLAN = 'wadi = 1\n[start]\npage = "p"\naddresses = "ADDRESS"\n[manners]\nretries = 0\n[page.p]\ntable = "t"\n[page.p.fields]\na = "b"\n'
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "telling"),
+    [
+        (["run", "missing.toml"], 2, "missing.toml: no such file [no-such-file]"),
+        (["run", "pln.toml"], 2, "did you mean plan.toml?"),
+        (["run", "empty.toml"], 2, 'empty.toml:1: "wadi" is missing in the plan [missing-key]'),
+        (["run", "folder"], 2, "folder: this is a folder, a plan is a file [not-a-file]"),
+        (["run", "latin.toml"], 2, "latin.toml:1:2: byte 0xe9 is not UTF-8 [not-utf8]"),
+        (["run", "ftp.toml"], 2, "scheme 'ftp' is not http or https [bad-url]"),
+        (["run", "host.toml"], 3, 'the host name "no-such-host.invalid" is not known [unreachable]'),
+        (["run", "plan.toml"], 3, "nothing answers at 127.0.0.1:1 (connection refused) [unreachable]"),
+        (["run", "plan.toml", "-o", "t.docx"], 2, 'the ending .docx names no format [unknown-format]'),
+        (["run", "plan.toml", "-o", "no/where.csv"], 2, "no/where.csv: cannot be written: the folder no does not exist"),
+        (["run", "plan.toml", "-o", "folder"], 2, "[unknown-format]"),
+        (["run", "plan.toml", "-i", "site"], 2, '--input "site" is no NAME=VALUE'),
+        (["run", "plan.toml", "-i", "site=1"], 2, '--input site: the plan has no input "site"'),
+        (["run", "plan.toml", "--table", "x"], 2, 'there is no table "x" [no-such-table]'),
+        (["run", "plan.toml", "--rows", "0"], 2, "'0' is no whole number from 1"),
+        (["run", "plan.toml", "--json", "-o", "-"], 2, "both want standard output"),
+        (["run"], 2, "the following arguments are required: PLAN"),
+        (["export", "springs", "-o", "x.csv"], 2, 'no run "springs" [no-such-run]'),
+        (["export", "damaged", "-o", "x.csv"], 2, "the run's database cannot be read"),
+        (["lint", "missing.toml"], 2, "no such file"),
+        (["rnu", "plan.toml"], 2, 'did you mean "wadi run"?'),
+        (["demo", "--port", "99999"], 2, "no port"),
+    ],
+)  # fmt: skip
+def test_wrong_input_gets_one_clear_word(program: Program, arguments: list[str], status: int, telling: str) -> None:
+    folder = program.folder
+    (folder / "plan.toml").write_text(PLAN.replace("ADDRESS", "http://127.0.0.1:1/"))
+    (folder / "host.toml").write_text(PLAN.replace("ADDRESS", "http://no-such-host.invalid/"))
+    (folder / "ftp.toml").write_text(PLAN.replace("ADDRESS", "ftp://127.0.0.1/"))
+    (folder / "empty.toml").write_text("")
+    (folder / "latin.toml").write_bytes(b"#\xe9")
+    (folder / "folder").mkdir()
+    (folder / "damaged").mkdir()
+    (folder / "damaged" / "run.sqlite").write_bytes(b"no database" * 100)
+    done = program(*arguments)
+    assert done.status == status, done.err
+    assert telling in done.err
+    assert done.out == ""
+
+
+def test_a_port_in_use_and_a_folder_in_the_way_are_said(program: Program, site: str) -> None:
+    done = program("demo", "--serve", "--port", site.rpartition(":")[2])
+    assert (done.status, "cannot be used" in done.err) == (2, True)
+    (program.folder / "wadi-demo").write_text("in the way")
+    done = program("demo")
+    assert (done.status, "wadi-demo/ cannot be made here" in done.err) == (2, True)
+
+
+@pytest.mark.parametrize("name", COMMANDS)
+def test_every_command_has_help_with_two_examples(program: Program, name: str) -> None:
+    done = program(name, "--help")
+    assert done.status == 0
+    assert done.out.startswith(f"usage: wadi {name}")
+    assert done.out.count(f"\n  wadi {name}") >= 2
+
+
+def test_help_version_and_module_agree(program: Program) -> None:
+    assert all(name in program("--help").out for name in COMMANDS)
+    module = subprocess.run([sys.executable, "-m", "wadi", "--version"], capture_output=True, text=True, check=True)
+    assert module.stdout == program("--version").out
+    assert program().status == 2
+
+
+@pytest.mark.parametrize(
+    ("arguments", "absent"),
+    [
+        (["--help"], "pydantic lxml rich asyncio aiohttp pandas"),
+        (["lint", str(EXAMPLES / "springs.toml")], "aiohttp asyncio pandas matplotlib rich jinja2"),
+        (["run", "--help"], "aiohttp pandas rich lxml pydantic"),
+    ],
+)
+def test_a_command_imports_only_what_it_needs(program: Program, arguments: list[str], absent: str) -> None:
+    code = f"import sys, io\nfrom wadi.cli.main import main\ntry: main({arguments!r}, io.StringIO(), io.StringIO())\nexcept SystemExit: pass\nsys.stderr.write(' '.join(sys.modules))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=program.folder)
+    assert set(absent.split()) & set(done.stderr.split()) == set()
+
+
+def test_a_closed_pipe_ends_quietly(program: Program, site: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text())
+    assert program("run", "springs.toml", "-i", f"site={site}", "-q", "--pages", "12").status == 0
+    line = f"{program.command[0]} export springs -o - | head -1"
+    done = subprocess.run(["bash", "-c", line], capture_output=True, text=True, cwd=program.folder, check=True)
+    assert done.stdout.startswith("code,")
+    assert done.stderr == ""
+
+
+def test_a_fault_of_our_own_is_status_70_without_a_traceback(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    from wadi.cli import lint
+    from wadi.cli.main import main
+
+    def broken(*_: object) -> None:
+        raise RuntimeError("broken inside")
+
+    monkeypatch.setattr(lint, "run", broken)
+    err = io.StringIO()
+    assert main(["lint", "x.toml"], io.StringIO(), err) == 70
+    assert "a fault of Wadi's own: RuntimeError: broken inside" in err.getvalue()

@@ -1,0 +1,89 @@
+"""The house itself: imports point down the floors, the core prints nothing, docs name what there is."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parent.parent / "src" / "wadi"
+FLOORS = {
+    "clean": 1,
+    "page": 1,
+    "web": 1,
+    "plan": 2,
+    "store": 2,
+    "crawl": 3,
+    "table": 3,
+    "learn": 4,
+    "quality": 4,
+    "demo": 9,
+    "cli": 9,
+}
+_WITHIN = {("page", "clean"), ("plan", "page"), ("cli", "demo"), ("cli", "runs")}
+MODULES = sorted(SOURCE.rglob("*.py"))
+
+
+def _imports(path: Path) -> set[str]:
+    """The packages of Wadi that a module imports, inside functions too."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        names = [node.module] if isinstance(node, ast.ImportFrom) and node.module else []
+        names += [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+        found |= {name.split(".")[1] for name in names if name.startswith("wadi.")}
+    return found
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
+def test_imports_point_down(path: Path) -> None:
+    package = path.relative_to(SOURCE).parts[0]
+    if package not in FLOORS:
+        return
+    for other in _imports(path) - {package}:
+        if other in FLOORS:
+            assert FLOORS[other] < FLOORS[package] or (package, other) in _WITHIN, f"{package} imports {other}"
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
+def test_a_module_says_what_it_holds_and_the_core_has_no_interface(path: Path) -> None:
+    tree = ast.parse(path.read_text("utf-8"))
+    assert ast.get_docstring(tree)
+    if path.relative_to(SOURCE).parts[0] == "cli":
+        return
+    calls = {node.func.id for node in ast.walk(tree) if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)}
+    assert not calls & {"print", "input", "exit"}
+    names = {
+        alias.name for node in ast.walk(tree) if isinstance(node, ast.Import | ast.ImportFrom) for alias in node.names
+    }
+    modules = {node.module for node in ast.walk(tree) if isinstance(node, ast.ImportFrom)}
+    assert not (names | {str(m).split(".")[0] for m in modules}) & {"argparse", "rich"}
+
+
+def test_the_docs_are_as_the_code_makes_them(monkeypatch: pytest.MonkeyPatch) -> None:
+    docs = SOURCE.parent.parent / "docs"
+    monkeypatch.syspath_prepend(docs)
+    import make
+
+    plan = (docs / "plan.md").read_text("utf-8")
+    assert make.with_made(plan, [make.keys(), make.steps()]) == plan, "run: python docs/make.py"
+    assert (docs / "problems.md").read_text("utf-8") == make.problems(), "run: python docs/make.py"
+    code_of = {path.stem: path.read_text("utf-8") for path in MODULES}
+    used = " ".join(text for name, text in code_of.items() if name != "problems")
+    assert [code for code in make.MEANINGS if f'"{code}"' not in used] == []
+
+
+def test_the_readme_links_to_what_is_there_and_its_plan_is_good(tmp_path: Path) -> None:
+    import re
+
+    from wadi.cli.main import COMMANDS
+    from wadi.plan.reader import parse_plan
+
+    root = SOURCE.parent.parent
+    readme = (root / "README.md").read_text("utf-8")
+    for target in re.findall(r"\]\(([^)#]+)", readme):
+        assert (root / target).exists(), target
+    assert [name for name in COMMANDS if f"`wadi {name}" not in readme] == []
+    plan = re.search(r"```toml\n(.*?)```", readme, re.DOTALL)
+    assert plan is not None
+    parse_plan(plan[1], "README.md")
