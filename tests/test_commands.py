@@ -110,7 +110,7 @@ def test_a_site_that_stops_in_the_middle_leaves_a_partial_table_and_reasons(prog
         plan_text(pause='"10ms"', parallel='2\nretries = 1\nfirst_wait = "50ms"')
     )
     running = program.start("run", "springs.toml", "-i", f"site={site}", "-o", "out.csv")
-    time.sleep(2.5)
+    _wait_for_pages(program.folder, 40)  # in the middle of the second page's details
     served.kill()
     served.communicate()
     _, err = running.communicate(timeout=60)
@@ -123,10 +123,19 @@ def test_a_site_that_stops_in_the_middle_leaves_a_partial_table_and_reasons(prog
     assert 1 < len(rows) < 355
 
 
+def _wait_for_pages(folder: Path, pages: int) -> None:
+    """Return as soon as the run's journal tells of so many pages read."""
+    for _ in range(3000):
+        if sum(log.read_text("utf-8").count('"page_done"') for log in folder.glob("runs/*/*/run.log")) >= pages:
+            return
+        time.sleep(0.01)
+    raise AssertionError("the run did not get so far")
+
+
 def test_ctrl_c_keeps_what_is_committed(program: Program, site: str) -> None:
     (program.folder / "springs.toml").write_text(plan_text(pause='"50ms"', parallel="1"))
     running = program.start("run", "springs.toml", "-i", f"site={site}", "-o", "out.csv")
-    time.sleep(2.5)
+    _wait_for_pages(program.folder, 25)
     running.send_signal(signal.SIGINT)
     _, err = running.communicate(timeout=30)
     assert running.returncode == 130, err
