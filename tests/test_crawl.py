@@ -87,8 +87,8 @@ def test_what_cannot_be_read_is_kept_and_several_matches_are_counted() -> None:
     ("page", "plan", "code"),
     [
         ("<p>Please wait</p>", 'expect = "ul"\nrows = "li"', "not-the-page"),
-        ("", 'rows = "li"', "not-html"),
-        ("<!-- -->", 'rows = "li"', "not-html"),
+        ("", 'rows = "li"', "wrong-kind"),
+        ("<!-- -->", 'rows = "li"', "wrong-kind"),
     ],
 )
 def test_a_page_that_is_none_is_a_failure_and_never_no_rows(page: str, plan: str, code: str) -> None:
@@ -101,7 +101,7 @@ def test_an_image_is_no_page_and_an_empty_listing_is_one() -> None:
     plan = 'expect = "ul"\nempty = "p.none"\nrows = "li"\ntable = "t"\n[page.list.fields]\nx = "b"'
     image = _extract("GIF89a", plan, content_type="image/gif")
     assert image.failure is not None
-    assert image.failure.code == "not-html"
+    assert image.failure.code == "wrong-kind"
     empty = _extract("<p class=none>Nothing</p>", plan)
     assert empty.failure is None
     assert empty.tables[0].rows == []

@@ -60,7 +60,7 @@ MEANINGS: dict[str, str] = {
     "http-status": "The host answered with a status that is no success.",
     # reading
     "not-the-page": 'The reply lacks what the plan expects on such a page: a block or a broken page, never "no rows".',
-    "not-html": "The reply is not HTML, and the page kind reads HTML.",
+    "wrong-kind": "The reply is of another kind (HTML, XML, JSON, binary) than the expressions of the page kind read.",
     "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
     "page-again": "The listing led back to a page that it had already shown.",
     "bad-link": "A link that the plan would follow is no URL.",

@@ -9,6 +9,13 @@ from collections.abc import Callable
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import BLANKS, Separators, separators
 
+
+class PlainNumber(str):
+    """A number that came as one (JSON, XPath), in Python's own writing: no locale has a say in it."""
+
+    __slots__ = ()
+
+
 NumberReader = Callable[[str], float]
 IntegerReader = Callable[[str], int]
 
@@ -64,6 +71,8 @@ def integer_reader(locale: str | None = None, unit: str | None = None) -> Intege
 
 def _digits(text: str, marks: Separators | None, locale: str | None, unit: str | None) -> str:
     """The number in Python's own writing, the unit taken off."""
+    if isinstance(text, PlainNumber):
+        return str(text)
     plain = _latin_digits(text.strip())
     if unit and plain.startswith(unit) and plain != unit:
         plain = plain[len(unit) :].lstrip()

@@ -6,24 +6,24 @@ several ways, and its extract is the same for all.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from lxml import etree
 
+from wadi.clean.numbers import PlainNumber
 from wadi.clean.stages import Unread
-from wadi.clean.text import tidied
+from wadi.clean.text import tidied, tidied_lines
 from wadi.crawl.kinds import Field, Kind
 from wadi.crawl.links import links_of
-from wadi.page.document import Document, NotADocument, read_html
-from wadi.page.expressions import Node, first_of
+from wadi.page.document import Document, NotADocument, read_document
+from wadi.page.expressions import Node, Scope, first_of
+from wadi.page.jsonpath import JsonNode
 from wadi.page.text import direct_text_of, text_of
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import CellProblem, Link, TableRows
 from wadi.web.messages import Reply
-
-_NO_MARKUP = ("image/", "audio/", "video/", "application/pdf", "application/zip", "application/octet-stream")
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,57 +49,118 @@ class _Found:
 def extract(reply: Reply, kind: Kind, kinds: Mapping[str, Kind], expect_place: str = "") -> Extract:
     """What stands on the page. `expect_place` says where the plan's `expect` stands, for the message."""
     place = Place(reply.url)
-    if reply.content_type.lower().startswith(_NO_MARKUP):
-        what = f"reply {reply.status} is {reply.content_type}, and page kind {kind.name!r} reads HTML"
-        return Extract(failure=Problem("not-html", what, place))
     try:
-        document = read_html(reply.body, reply.url, reply.content_type)
+        document = read_document(reply.body, reply.url, reply.content_type, parse=kind.parse)
     except NotADocument as error:
-        return Extract(failure=Problem("not-html", f"reply {reply.status} is no page: {error}", place))
-    is_empty = bool(kind.empty and first_of(kind.empty, document.root))
-    if kind.expect and not is_empty and not first_of(kind.expect, document.root):
+        return Extract(failure=Problem("wrong-kind", f"reply {reply.status} is no page: {error}", place))
+    if not is_readable(document, kind):
+        what = f"reply {reply.status} is {document.kind.upper()}, which no expression of page {kind.name!r} reads"
+        return Extract(failure=Problem("wrong-kind", what, place, now="JSON is read with JSONPath: $.…"))
+    is_empty = bool(kind.empty and first_of(kind.empty, document.scope, document))
+    if kind.expect and not is_empty and not first_of(kind.expect, document.scope, document):
         return Extract(failure=_not_the_page(document, reply, kind, expect_place))
     scopes = row_scopes(document, kind)
     tables = (_rows(document, reply, kind, scopes),) if kind.table and kind.fields else ()
     links, notes = links_of(document, kind, kinds, scopes if kind.rows else None)
     if document.cut_off:
-        notes = [*notes, Problem("cut-off", f"the parser left out the end of the page: {document.cut_off}", place)]
+        notes = [*notes, Problem("cut-off", f"the end of the page is not read: {document.cut_off}", place)]
     return Extract(tables, tuple(links), _stated_total(document, reply, kind), None, tuple(notes))
 
 
-def row_scopes(document: Document, kind: Kind) -> list[etree._Element]:
-    """The elements that are rows; the whole document where the kind has no `rows`."""
+def is_readable(document: Document, kind: Kind) -> bool:
+    """Whether some expression of the page kind reads such a document at all."""
+    reads = kind.reads
+    return not reads or bool(reads & {"any", "json" if document.kind == "json" else "tree"})
+
+
+def row_scopes(document: Document, kind: Kind) -> list[Scope]:
+    """The elements or JSON values that are rows; the whole document where the kind has no `rows`."""
     if not kind.rows:
-        return [document.root]
-    return [node for node in first_of(kind.rows, document.root) if isinstance(node, etree._Element)]
+        return [document.scope]
+    found = first_of(kind.rows, document.scope, document)
+    return [node for node in found if isinstance(node, etree._Element | JsonNode)]
 
 
-def picked(field: Field, scope: etree._Element, document: Document, reply: Reply) -> list[str]:
+def picked(field: Field, scope: Scope, document: Document, reply: Reply) -> list[str]:
     """The texts that a field picks, before any stage: none when there is nothing."""
-    if field.source == "url":
-        return [reply.url]
-    if field.source == "header":
-        value = reply.header(field.detail)
+    if field.source in _ELSEWHERE:
+        value = _ELSEWHERE[field.source](field, scope, reply)
         return [value] if value else []
-    nodes = first_of(field.expressions, document.root if field.source == "page" else scope)
-    texts = (taken(node, field) for node in nodes)
-    return [text for text in texts if text is not None]
+    texts = [text for node in nodes_of(field, scope, document) for text in taken(node, field)]
+    if not field.then:
+        return texts
+    return [text for outer in texts for text in _inside(outer, field, document)]
 
 
-def taken(node: Node, field: Field) -> str | None:
-    """The text of one picked node; None when the attribute that is asked for is not there."""
+def nodes_of(field: Field, scope: Scope, document: Document) -> list[Node]:
+    """The nodes that a field's expressions pick."""
+    if field.source == "page":
+        scope = document.scope
+    elif field.source == "data":
+        scope = data_scope(document)
+    return first_of(field.expressions, scope, document)
+
+
+def data_scope(document: Document) -> JsonNode:
+    """The structured data of a page, where `from = "data"` searches; made once for each document."""
+    from wadi.page.structured import structured
+
+    kept: JsonNode | None = document.__dict__.get("_data_scope")
+    if kept is None:
+        kept = JsonNode(structured(document), ())
+        document.__dict__["_data_scope"] = kept
+    return kept
+
+
+def taken(node: Node, field: Field) -> list[str]:
+    """The texts of one picked node: one, or none when an attribute or a JSON value is not there; lists give all of theirs."""
+    if isinstance(node, JsonNode):
+        if field.plan.many and isinstance(node.value, list):
+            return [text for value in node.value for text in _json_text(value)]
+        return _json_text(node.value)
     if isinstance(node, etree._Element):
-        if field.plan.attr is not None:
-            value = node.get(field.plan.attr)
-            return None if value is None else tidied(value)
-        if not isinstance(node.tag, str):
-            return tidied(node.text or "")
-        return _TAKES[field.plan.take or "text"](node)
+        text = _element_text(node, field)
+        return [] if text is None else [text]
     if isinstance(node, bool):
-        return "true" if node else "false"
+        return ["true" if node else "false"]
     if isinstance(node, float):
-        return repr(int(node)) if node.is_integer() else repr(node)
-    return tidied(node)
+        return [PlainNumber(int(node) if node.is_integer() else node)]
+    return [tidied(node)]
+
+
+def _element_text(element: etree._Element, field: Field) -> str | None:
+    if field.plan.attr is not None:
+        value = element.get(field.plan.attr)
+        return None if value is None else tidied(value)
+    if not isinstance(element.tag, str):
+        return tidied(element.text or "")
+    return _TAKES[field.plan.take or "text"](element)
+
+
+def _json_text(value: Any) -> list[str]:
+    """A JSON value as text; null is no value."""
+    if value is None:
+        return []
+    if isinstance(value, str):
+        return [tidied_lines(value)]
+    if isinstance(value, bool):
+        return ["true" if value else "false"]
+    if isinstance(value, int | float):
+        return [PlainNumber(value)]
+    import orjson
+
+    return [orjson.dumps(value).decode()]
+
+
+def _inside(text: str, field: Field, document: Document) -> list[str]:
+    """What `then` picks in a text that is a document of its own. A text that is none gives nothing."""
+    try:
+        kind = field.plan.inside
+        inner = read_document(text.encode(), document.base, parse="json" if kind == "json" else "strict")
+    except NotADocument:
+        return []
+    nodes = first_of(field.then, inner.scope, inner)
+    return [text for node in nodes for text in taken(node, field)]
 
 
 def _html(element: etree._Element) -> str:
@@ -113,9 +174,14 @@ def _inner_html(element: etree._Element) -> str:
 
 
 _TAKES = {"text": text_of, "direct text": direct_text_of, "html": _html, "inner html": _inner_html}
+_ELSEWHERE: dict[str, Callable[[Field, Scope, Reply], str | None]] = {
+    "url": lambda field, scope, reply: reply.url,
+    "header": lambda field, scope, reply: reply.header(field.detail),
+    "key": lambda field, scope, reply: scope.key if isinstance(scope, JsonNode) else None,
+}
 
 
-def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[etree._Element]) -> TableRows:
+def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> TableRows:
     found = _Found()
     for number, scope in enumerate(scopes):
         found.rows.append([_cell(f, number, scope, document, reply, found) for f in kind.fields])
@@ -123,7 +189,7 @@ def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[etree._Elem
     return TableRows(kind.table, kind.columns, found.rows, kind.completes, tuple(found.problems), found.several)
 
 
-def _cell(field: Field, row: int, scope: etree._Element, document: Document, reply: Reply, found: _Found) -> Any:
+def _cell(field: Field, row: int, scope: Scope, document: Document, reply: Reply, found: _Found) -> Any:
     if field.by_route:
         return None
     texts = picked(field, scope, document, reply)
@@ -134,7 +200,7 @@ def _cell(field: Field, row: int, scope: etree._Element, document: Document, rep
     )
 
 
-def cell_of(field: Field, texts: list[str], base: str, report: Any) -> Any:
+def cell_of(field: Field, texts: list[str], base: str, report: Callable[[Unread], None]) -> Any:
     """The cell for the picked texts. What cannot be read is handed to `report` and leaves the cell empty."""
     values: list[Any] = []
     unread = False
@@ -160,7 +226,7 @@ def problem_of(column: str, row: int, unread: Unread) -> CellProblem:
 def _stated_total(document: Document, reply: Reply, kind: Kind) -> int | None:
     if kind.total is None:
         return None
-    texts = picked(kind.total, document.root, document, reply)
+    texts = picked(kind.total, document.scope, document, reply)
     value = kind.total.stages.value_of(texts[0], document.base) if texts else None
     return value if isinstance(value, int) else None
 

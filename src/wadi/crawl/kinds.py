@@ -7,6 +7,7 @@ import re
 from dataclasses import dataclass
 
 from wadi.clean.stages import Stages
+from wadi.page.document import Parse
 from wadi.page.expressions import Expression, compile_expression
 from wadi.plan.columns import recipe_of
 from wadi.plan.lint import opens_from_row
@@ -26,6 +27,7 @@ class Field:
     source: str
     detail: str
     stages: Stages
+    then: tuple[Expression, ...] = ()
 
     @property
     def by_route(self) -> bool:
@@ -57,6 +59,7 @@ class Kind:
     """A compiled page kind. `table` is the table that its rows go to, `completes` tells that they complete others."""
 
     name: str
+    parse: Parse | None
     expect: tuple[Expression, ...]
     empty: tuple[Expression, ...]
     rows: tuple[Expression, ...]
@@ -73,6 +76,13 @@ class Kind:
         return self.next is None and not self.open
 
     @property
+    def reads(self) -> set[str]:
+        """The kinds of documents that the page's own expressions read: "tree", "json", "any"."""
+        own = [*self.expect, *self.empty, *self.rows]
+        own += [e for f in self.fields if f.source in ("", "page") for e in f.expressions]
+        return {expression.reads for expression in own}
+
+    @property
     def columns(self) -> tuple[str, ...]:
         return tuple(field.name for field in self.fields)
 
@@ -85,12 +95,21 @@ def compile_kinds(plan: Plan, *, this_year: int) -> dict[str, Kind]:
 def compile_field(name: str, field: FieldPlan, this_year: int) -> Field:
     """A field with its expressions and stages."""
     source, _, detail = (field.source or "").partition(".")
-    return Field(name, field, _compiled(field.at), source, detail, Stages(recipe_of(field, this_year=this_year)))
+    return Field(
+        name,
+        field,
+        _compiled(field.at),
+        source,
+        detail,
+        Stages(recipe_of(field, this_year=this_year)),
+        _compiled(field.then),
+    )
 
 
 def _kind(plan: Plan, name: str, page: PagePlan, this_year: int) -> Kind:
     return Kind(
         name=name,
+        parse=page.parse,
         expect=_compiled(page.expect),
         empty=_compiled(page.empty),
         rows=_compiled(page.rows),

@@ -8,7 +8,8 @@ from lxml import etree
 
 from wadi.crawl.kinds import Kind, NextLink, OpenLink
 from wadi.page.document import Document
-from wadi.page.expressions import Node, first_of
+from wadi.page.expressions import Node, Scope, first_of
+from wadi.page.jsonpath import JsonNode
 from wadi.page.text import text_of
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import Link, Role
@@ -19,7 +20,7 @@ _OFF_CLASSES = frozenset({"disabled", "inactive"})
 
 
 def links_of(
-    document: Document, kind: Kind, kinds: Mapping[str, Kind], rows: Sequence[etree._Element] | None
+    document: Document, kind: Kind, kinds: Mapping[str, Kind], rows: Sequence[Scope] | None
 ) -> tuple[list[Link], list[Problem]]:
     """The links out of a page in the order of their places, and what was wrong with some."""
     links: list[Link] = []
@@ -32,7 +33,7 @@ def links_of(
         if not opening.in_rows:
             # A page that is one row, and opens what completes that row, opens it for row 0.
             row_number = 0 if rows is None and kinds[opening.target].completes else None
-            _add_opened(links, notes, opening, document.root, document, row_number)
+            _add_opened(links, notes, opening, document.scope, document, row_number)
     following = next_url(document, kind.next) if kind.next else None
     if isinstance(following, Problem):
         notes.append(following)
@@ -45,11 +46,11 @@ def _add_opened(
     links: list[Link],
     notes: list[Problem],
     opening: OpenLink,
-    scope: etree._Element,
+    scope: Scope,
     document: Document,
     row: int | None,
 ) -> None:
-    for node in first_of(opening.expressions, scope):
+    for node in first_of(opening.expressions, scope, document):
         reference, text = _reference(node)
         if reference is None:
             continue
@@ -75,10 +76,10 @@ def next_url(document: Document, following: NextLink) -> str | Problem | None:
     The listing ends when `stop` stands on the page, when there is no link, or when the link is switched off: no
     `href`, `aria-disabled="true"`, or a class that says so.
     """
-    if following.stop and first_of(following.stop, document.root):
+    if following.stop and first_of(following.stop, document.scope, document):
         return None
     for expression in following.expressions:
-        for node in expression.nodes(document.root):
+        for node in expression.nodes(document.scope, document):
             link = _live_link(node, following.text)
             if link is None:
                 continue
@@ -96,6 +97,8 @@ def next_url(document: Document, following: NextLink) -> str | Problem | None:
 
 def _live_link(node: Node, text: str | None) -> str | None:
     """The reference of a link that can be followed; None when the node is none, is switched off, or says another text."""
+    if isinstance(node, JsonNode):
+        node = node.value if isinstance(node.value, str) else ""
     if not isinstance(node, etree._Element):
         return str(node) or None if text is None and isinstance(node, str) else None
     if text is not None and text.casefold() not in text_of(node).casefold():
@@ -116,7 +119,8 @@ def _reference(node: Node) -> tuple[str | None, str]:
     if isinstance(node, etree._Element):
         link = node if node.get("href") is not None else node.find(".//a[@href]")
         return (None, "") if link is None else (link.get("href"), text_of(link))
-    return (node, "") if isinstance(node, str) and node else (None, "")
+    value = node.value if isinstance(node, JsonNode) else node
+    return (value, "") if isinstance(value, str) and value else (None, "")
 
 
 def _sent(url: str) -> str:

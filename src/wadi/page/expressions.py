@@ -1,24 +1,31 @@
 """Expressions: one string whose form says its language, compiled once, evaluated on a document or a row.
 
-CSS Selectors go through their translation to XPath; XPath 1.0 is lxml's. What the translation does not know is
-refused by name, never answered wrongly.
+CSS Selectors go through their translation to XPath; XPath 1.0 is lxml's; JSONPath is RFC 9535's; `re:` searches the
+page's source. What the translation of CSS does not know is refused by name, never answered wrongly.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from lxml import etree
 
-Language = Literal["css", "xpath"]
-Node = etree._Element | str | float | bool
-"""An element, or what an XPath gives else: an attribute's or text node's string, a number, a truth value."""
+from wadi.page.jsonpath import BadPath, JsonNode, compile_path
 
-_PREFIX = re.compile(r"(css|xpath|json|re):\s*", re.IGNORECASE)
+if TYPE_CHECKING:
+    from wadi.page.document import Document
+
+Language = Literal["css", "xpath", "json", "re"]
+Node = etree._Element | str | float | bool | JsonNode
+"""An element, a JSON value in its place, or what an XPath gives else: a string, a number, a truth value."""
+Scope = etree._Element | JsonNode
+"""What an expression starts from: the page's root or value, or a row."""
+
+_PREFIX = re.compile(r"(css|xpath|json|re):(?!:)\s*", re.IGNORECASE)
 _AXES = (
     "ancestor ancestor-or-self attribute child descendant descendant-or-self following following-sibling "
     "namespace parent preceding preceding-sibling self"
@@ -31,6 +38,8 @@ _FUNCTIONS = (
 _XPATH = re.compile(
     rf"(?:[/(@]|\.\.?$|\.\.?/|(?:{'|'.join(_AXES)})\s*::|(?:{'|'.join(_FUNCTIONS)})\s*\()",
 )
+_NAME_PREFIX = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*):(?!:)(?=[A-Za-z_*])")
+_STRINGS = re.compile(r"'[^']*'|\"[^\"]*\"")
 _WHOLE_DOCUMENT = re.compile(r"\(*\s*/")
 _LEADING = re.compile(r"\s*(?::scope\s*)?([>+~])\s*|\s*:scope\s+(?=[^\s>+~,)])")
 _AXIS_OF = {
@@ -63,14 +72,19 @@ class Expression:
 
     text: str
     language: Language
-    paths: tuple[etree.XPath, ...]
+    pick: Callable[[Any, Document], list[Node]] = field(repr=False)
     whole_document: bool = False
 
-    def nodes(self, scope: etree._Element) -> list[Node]:
-        """What the expression picks below `scope`, in document order; empty when it picks nothing."""
-        if len(self.paths) == 1:
-            return _as_list(self.paths[0](scope))
-        return _in_document_order([_as_list(path(scope)) for path in self.paths])
+    @property
+    def reads(self) -> str:
+        """The kind of document that the expression reads: "tree", "json", or "any"."""
+        return {"css": "tree", "xpath": "tree", "json": "json", "re": "any"}[self.language]
+
+    def nodes(self, scope: Scope, document: Document) -> list[Node]:
+        """What the expression picks below `scope`, in document order; empty when it picks nothing or cannot read it."""
+        if isinstance(scope, JsonNode) != (self.language == "json") and self.language != "re":
+            return []
+        return self.pick(scope, document)
 
 
 def language_of(text: str) -> tuple[str, str]:
@@ -92,23 +106,91 @@ def compile_expression(text: str) -> Expression:
         raise BadExpression(text, "the expression is empty", 0)
     start = text.find(body)
     try:
-        if language == "xpath":
-            return Expression(text, "xpath", (_xpath(body),), bool(_WHOLE_DOCUMENT.match(body)))
-        if language == "css":
-            return Expression(text, "css", tuple(_css(part, at) for part, at in _selectors(body)))
+        return _COMPILERS[language](text, body)
     except BadExpression as error:
         offset = None if error.offset is None else error.offset + start
         raise BadExpression(text, error.what, offset, error.now) from error
-    raise BadExpression(text, f'"{language}:" expressions are read in JSON and text, which this page kind is not', 0)
 
 
-def first_of(expressions: Sequence[Expression], scope: etree._Element) -> list[Node]:
+def first_of(expressions: Sequence[Expression], scope: Scope, document: Document) -> list[Node]:
     """The nodes of the first expression that picks something."""
     for expression in expressions:
-        found = expression.nodes(scope)
+        found = expression.nodes(scope, document)
         if found:
             return found
     return []
+
+
+def _xpath_expression(text: str, body: str) -> Expression:
+    prefixes = sorted(set(_NAME_PREFIX.findall(_STRINGS.sub("''", body))) - set(_AXES))
+    path = _xpath(body, dict.fromkeys(prefixes, "urn:any"))
+
+    def pick(scope: etree._Element, document: Document) -> list[Node]:
+        if not prefixes:
+            return _as_list(path(scope))
+        known = document.namespaces
+        if not all(prefix in known for prefix in prefixes):
+            return []
+        return _as_list(_xpath_with(body, tuple((prefix, known[prefix]) for prefix in prefixes))(scope))
+
+    return Expression(text, "xpath", pick, bool(_WHOLE_DOCUMENT.match(body)))
+
+
+@lru_cache(maxsize=256)
+def _xpath_with(body: str, namespaces: tuple[tuple[str, str], ...]) -> etree.XPath:
+    return _xpath(body, dict(namespaces))
+
+
+def _css_expression(text: str, body: str) -> Expression:
+    selectors = _selectors(body)
+    html = [_css(selector, at) for selector, at in selectors]
+    for_xml: list[etree.XPath] = []
+
+    def pick(scope: etree._Element, document: Document) -> list[Node]:
+        if document.kind == "xml":
+            if not for_xml:
+                for_xml.extend(_css(selector, at, xml=True) for selector, at in selectors)
+            paths = for_xml
+        else:
+            paths = html
+        if len(paths) == 1:
+            return _as_list(paths[0](scope))
+        return _in_document_order([_as_list(path(scope)) for path in paths])
+
+    return Expression(text, "css", pick)
+
+
+def _json_expression(text: str, body: str) -> Expression:
+    try:
+        query = compile_path(body)
+    except BadPath as error:
+        raise BadExpression(body, f"JSONPath: {error}", error.offset) from error
+
+    def pick(scope: JsonNode, document: Document) -> list[Node]:
+        return [JsonNode(node.value, scope.path + node.path) for node in query(scope.value)]
+
+    return Expression(text, "json", pick)
+
+
+def _regex_expression(text: str, body: str) -> Expression:
+    try:
+        pattern = re.compile(body)
+    except re.error as error:
+        raise BadExpression(body, f"regular expression: {error.msg}", error.pos) from error
+    group = 1 if pattern.groups else 0
+
+    def pick(scope: Any, document: Document) -> list[Node]:
+        return [match[group] or "" for match in pattern.finditer(document.text)]
+
+    return Expression(text, "re", pick, whole_document=True)
+
+
+_COMPILERS: Mapping[str, Callable[[str, str], Expression]] = {
+    "css": _css_expression,
+    "xpath": _xpath_expression,
+    "json": _json_expression,
+    "re": _regex_expression,
+}
 
 
 def _as_list(result: object) -> list[Node]:
@@ -127,9 +209,9 @@ def _in_document_order(found: list[list[Node]]) -> list[Node]:
     return [node for node in first.getroottree().getroot().iter() if id(node) in elements]
 
 
-def _xpath(body: str) -> etree.XPath:
+def _xpath(body: str, namespaces: Mapping[str, str]) -> etree.XPath:
     try:
-        path = etree.XPath(body, smart_strings=False)
+        path = etree.XPath(body, namespaces=dict(namespaces) or None, smart_strings=False)
     except etree.XPathSyntaxError as error:
         offset = error.error_log[0].column if len(error.error_log) else None
         raise BadExpression(body, f"XPath: {str(error).lower()}", offset) from error
@@ -163,7 +245,8 @@ def _selectors(body: str) -> list[tuple[str, int]]:
     return parts
 
 
-def _css(selector: str, start: int) -> etree.XPath:
+def _css(selector: str, start: int, *, xml: bool = False) -> etree.XPath:
+    """The selector as XPath. In XML names count as they are written, and in any namespace (Selectors 4 §5.1)."""
     from cssselect import HTMLTranslator, SelectorError
     from cssselect.parser import parse
 
@@ -181,11 +264,28 @@ def _css(selector: str, start: int) -> etree.XPath:
                 start + cut + max(rest.find("::"), 0),
                 'text is what a field takes anyway; an attribute is taken with  attr = "…"',
             )
-        path = HTMLTranslator().selector_to_xpath(tree, prefix=_AXIS_OF[combinator])
+        translator = _xml_translator() if xml else HTMLTranslator()
+        path = translator.selector_to_xpath(tree, prefix=_AXIS_OF[combinator])
         return etree.XPath(path, smart_strings=False)
     except SelectorError as error:
         what, offset = _css_mistake(str(error))
         raise BadExpression(selector, f"CSS: {what}", None if offset is None else start + cut + offset) from error
+
+
+@lru_cache(maxsize=1)
+def _xml_translator() -> Any:
+    from cssselect import GenericTranslator
+    from cssselect.parser import Element
+    from cssselect.xpath import XPathExpr
+
+    class LocalNames(GenericTranslator):
+        def xpath_element(self, selector: Element) -> XPathExpr:
+            path = self.xpathexpr_cls(element="*")
+            if selector.element:
+                path.add_condition(f"local-name() = {self.xpath_literal(selector.element)}")
+            return path
+
+    return LocalNames()
 
 
 def _refuse_untranslated(selector: str, start: int) -> None:

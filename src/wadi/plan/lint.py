@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 Finding = tuple[Path, Problem]
 Rule = Callable[[Plan, "PlanText"], Iterator[Finding]]
-SOURCES = ("page", "url", "link", "input", "header")
+SOURCES = ("page", "data", "url", "link", "key", "input", "header")
+_PICKING = ("page", "data")
 
 
 def findings(plan: Plan, text: PlanText, given: set[str]) -> list[Finding]:
@@ -66,7 +67,7 @@ def _expressions(plan: Plan, text: PlanText) -> Iterator[Finding]:
             except BadExpression as error:
                 yield at, text.problem("bad-expression", at, error.what, now=error.now, inside=error.offset)
                 continue
-            if relative and compiled.whole_document:
+            if relative and compiled.whole_document and compiled.language == "xpath":
                 yield at, text.problem(
                     "whole-document", at, f'"{expression}" would search the whole document from every row', inside=0,
                     now=f'relative to the row:  ".{expression.lstrip("(")}";  for a value of the page:  from = "page"',
@@ -82,6 +83,8 @@ def _all_expressions(plan: Plan) -> Iterator[tuple[Path, list[str], bool]]:
         for path, field, relative in fields_of(page, kind):
             if field.at:
                 yield (*path, "at"), field.at, relative and field.source is None
+            if field.then:
+                yield (*path, "then"), field.then, False
         if kind.next is not None:
             yield ("page", page, "next", "at"), kind.next.at, False
             if kind.next.stop:
@@ -123,15 +126,18 @@ def _sources(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
                 "wrong-value",
                 at,
                 f'from = "{field.source}" is no source',
-                now="page, url, link, input.NAME or header.NAME",
+                now="page, data, url, link, key, input.NAME or header.NAME",
             ),
         )
-    elif (field.at is not None) != (name == "page"):
-        what = "needs at" if name == "page" else "takes no at: the value is a text, find picks a part of it"
+    elif (field.at is not None) != (name in _PICKING):
+        what = "needs at" if name in _PICKING else "takes no at: the value is a text, find picks a part of it"
         yield at, text.problem("both-keys", at, f'from = "{field.source}" {what}')
 
 
 def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    if (field.inside is None) != (field.then is None):
+        key = "then" if field.inside is None else "inside"
+        yield (*path, key), text.problem("missing-key", (*path, key), "inside and then go together", key=True)
     if field.attr and field.take:
         at = (*path, "take")
         yield at, text.problem("both-keys", at, "attr and take exclude each other", key=True)
@@ -155,6 +161,41 @@ def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
     except BadSetting as error:
         at = (*path, "locale" if error.code == "bad-locale" else "format")
         yield at, text.problem(error.code, at, error.what, now=error.now, inside=error.offset)
+
+
+def _kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Expressions of one page that read different kinds of documents: some would never match."""
+    for page, kind in plan.page.items():
+        read: dict[str, str] = {}
+        for path, expressions, _ in _all_expressions(plan):
+            if path[1] != page or path[-1] == "then" or _source_of(kind, path) == "data":
+                continue
+            for index, expression in enumerate(expressions):
+                try:
+                    compiled = compile_expression(expression)
+                except BadExpression:
+                    continue
+                other = next((what for what in read if what != compiled.reads), None)
+                if compiled.reads == "any":
+                    continue
+                if other is not None:
+                    at = (*path, index)
+                    names = {"tree": "HTML or XML", "json": "JSON"}
+                    what = (
+                        f'"{expression}" reads {names[compiled.reads]}, but "{read[other]}" of this page {names[other]}'
+                    )
+                    yield (
+                        at,
+                        text.problem(
+                            "wrong-kind", at, what, now='JSON inside HTML:  from = "data",  or inside and then'
+                        ),
+                    )
+                read.setdefault(compiled.reads, expression)
+
+
+def _source_of(kind: PagePlan, path: Path) -> str | None:
+    field = kind.fields.get(str(path[3])) if len(path) > 3 and path[2] == "fields" else None
+    return field.source if field else None
 
 
 def _links(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -306,4 +347,13 @@ def _unused_inputs(plan: Plan, text: PlanText, given: set[str]) -> Iterator[Find
             yield path, text.problem("unused-input", path, what, key=True, now=hint)
 
 
-RULES: tuple[Rule, ...] = (_expressions, _field_settings, _links, _tables, _double_columns, _addresses, _field_inputs)
+RULES: tuple[Rule, ...] = (
+    _expressions,
+    _kinds,
+    _field_settings,
+    _links,
+    _tables,
+    _double_columns,
+    _addresses,
+    _field_inputs,
+)

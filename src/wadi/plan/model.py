@@ -70,8 +70,12 @@ class FieldPlan(Part):
 
     at: Expressions | None = Field(None, description="expression, or a list of which the first that matches counts")
     source: str | None = Field(
-        None, alias="from", description="elsewhere than the row: page, url, link, input.NAME, header.NAME"
+        None, alias="from", description="elsewhere than the row: page, data, url, link, key, input.NAME, header.NAME"
     )
+    inside: Literal["html", "json"] | None = Field(
+        None, description="the picked text is a document of its own, of this kind"
+    )
+    then: Expressions | None = Field(None, description="expression for what is picked inside it")
     attr: str | None = Field(None, description="the attribute to take instead of the text")
     take: Literal["text", "direct text", "html", "inner html"] | None = Field(
         None, description="what to take of the element; default text, as a reader sees it"
@@ -127,6 +131,9 @@ class PagePlan(Part):
 
     expect: Expressions | None = Field(None, description="a page without it counts as failed, never as empty")
     empty: Expressions | None = Field(None, description="proves that there is nothing (any more)")
+    parse: Literal["strict", "fast", "xml", "json"] | None = Field(
+        None, description="how replies are read; default as they say themselves, HTML strictly"
+    )
     rows: Expressions | None = Field(None, description="expression for the rows; without it the page is one row")
     table: Name | None = Field(None, description="the table that the rows go to")
     completes: Name | None = Field(

@@ -1,0 +1,94 @@
+"""JSONPath of RFC 9535: plain paths are walked here, all others go to a library that passes the public suite."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+Step = str | int
+
+_SINGULAR = re.compile(
+    r"\$((?:\.[A-Za-z_\u0080-\U0010ffff][\w\u0080-\U0010ffff]*|\[-?(?:0|[1-9]\d*)\]|\['[^'\\]*'\]|\[\"[^\"\\]*\"\])*)\Z"
+)
+_STEP = re.compile(r"\.([^.\[]+)|\[(-?\d+)\]|\['([^']*)'\]|\[\"([^\"]*)\"\]")
+
+
+@dataclass(frozen=True, slots=True)
+class JsonNode:
+    """A value in a JSON document, and the steps that lead to it from where the expression was applied."""
+
+    value: Any
+    path: tuple[Step, ...]
+
+    @property
+    def key(self) -> str | None:
+        """The last step: the key or, as text, the number under which the value stands."""
+        return str(self.path[-1]) if self.path else None
+
+
+Query = Callable[[Any], list[JsonNode]]
+
+
+class BadPath(ValueError):
+    """A JSONPath that cannot be read; `offset` from 0."""
+
+    def __init__(self, what: str, offset: int | None) -> None:
+        super().__init__(what)
+        self.offset = offset
+
+
+def compile_path(text: str) -> Query:
+    """The query as a function from a value to nodes. Raises BadPath."""
+    if _SINGULAR.match(text):
+        steps = [_step(match) for match in _STEP.finditer(text)]
+        return lambda value: _walk(steps, value)
+    return _library(text)
+
+
+def _step(match: re.Match[str]) -> Step:
+    name, index, single, double = match.groups()
+    return int(index) if index is not None else next(s for s in (name, single, double) if s is not None)
+
+
+def _walk(steps: list[Step], value: Any) -> list[JsonNode]:
+    path: list[Step] = []
+    for step in steps:
+        if isinstance(step, str):
+            if not isinstance(value, dict) or step not in value:
+                return []
+            value = value[step]
+            path.append(step)
+        else:
+            if not isinstance(value, list) or not -len(value) <= step < len(value):
+                return []
+            path.append(step % len(value))
+            value = value[step]
+    return [JsonNode(value, tuple(path))]
+
+
+def _library(text: str) -> Query:
+    import jsonpath_rfc9535 as jsonpath
+
+    try:
+        query = jsonpath.compile(text)
+    except jsonpath.JSONPathError as error:
+        token = getattr(error, "token", None)
+        what = str(error.args[0]) if error.args else str(error)
+        raise BadPath(what, getattr(token, "index", None)) from error
+    return lambda value: [JsonNode(node.value, tuple(node.location)) for node in query.find(value)]
+
+
+def pointed(path: tuple[Step, ...]) -> str:
+    """The normalized path (RFC 9535 §2.7) in its short form where that can be written: `$.a[0]['b c']`."""
+    out = "$"
+    for step in path:
+        if isinstance(step, int):
+            out += f"[{step}]"
+        elif re.fullmatch(r"[A-Za-z_]\w*", step):
+            out += f".{step}"
+        else:
+            quoted = step.replace("\\", "\\\\").replace("'", "\\'")
+            out += f"['{quoted}']"
+    return out
