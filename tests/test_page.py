@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from wadi.page.decode import encoding_of, utf8_of
-from wadi.page.document import NotADocument, kind_of, read_document, read_html
+from wadi.page.document import NotADocument, read_document, read_html
 from wadi.page.expressions import BadExpression, compile_expression, language_of
 from wadi.page.text import direct_text_of, text_of
 from wadi.urls import NotAUrl, host_of, normalised, resolve, without_secret

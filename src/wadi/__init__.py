@@ -14,12 +14,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 __version__ = "0.1.0"
-__all__ = ["WadiError", "__version__", "load_plan", "open_run", "run"]
+__all__ = ["WadiError", "__version__", "load_plan", "open_page", "open_run", "run"]
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
+    from wadi.pages import OpenedPage
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.problems import WadiError
@@ -48,6 +49,13 @@ def open_run(name: str | Path, *, runs: str | Path = "runs") -> Run:
     from wadi.runs import Run
 
     return Run.open(name, runs)
+
+
+def open_page(page: str, *, fresh: bool = False) -> OpenedPage:
+    """A page from a URL, a file or a run: `open_page(url).rows("li", name="h3 a")` is a DataFrame. Kept for the day."""
+    from wadi import pages
+
+    return pages.open_page(page, fresh=fresh)
 
 
 def __getattr__(name: str) -> object:

@@ -156,14 +156,10 @@ class Run:
 
     def crawl(self, report: Report = lambda event: None) -> End:
         """Crawl until the end; events go to `report`. Works inside a running event loop too (a notebook's), in a thread."""
-        try:
-            asyncio.get_running_loop()
-        except RuntimeError:
-            return asyncio.run(self._crawl(report))
-        from concurrent.futures import ThreadPoolExecutor
+        from wadi.pages import in_loop
 
-        with ThreadPoolExecutor(1) as pool:
-            return pool.submit(asyncio.run, self._crawl(report)).result()
+        end: End = in_loop(self._crawl(report))
+        return end
 
     async def _crawl(self, report: Report) -> End:
         from wadi.crawl.engine import Engine
@@ -200,20 +196,15 @@ class Run:
         return Task(kinds, plan.manners.parallel, limits.pages, enough, places)
 
 
-def identity(contact: str) -> str:
-    """The User-Agent: who asks, and whom to write to (RFC 9110 §10.1.5)."""
-    return f"Wadi/{__version__}" + (f" ({contact})" if contact else "")
-
-
 def _client(loaded: LoadedPlan, report: Report) -> Any:
-    from wadi.web.client import Client
+    from wadi.web.client import Client, user_agent
     from wadi.web.retry import Retrying
     from wadi.web.throttle import Pace, Throttle
     from wadi.web.transport import Bounds, HttpTransport
 
     manners, limits = loaded.plan.manners, loaded.plan.limits
     bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
-    transport = HttpTransport(bounds=bounds, identity=identity(manners.contact), per_host=manners.parallel)
+    transport = HttpTransport(bounds=bounds, identity=user_agent(manners.contact), per_host=manners.parallel)
     throttle = Throttle(Pace(manners.pause, manners.parallel), clock=time.monotonic, sleep=asyncio.sleep)
     policy = Retrying(manners.retries, manners.first_wait, manners.longest_wait)
     return Client(transport, throttle, policy, report=report)

@@ -47,18 +47,34 @@ SIDE = """<aside><h3>Districts</h3><ul class="facets"><li><label><input type="ch
 <li><label><input type="checkbox"> Ashwater <span>(34)</span></label></li></ul></aside>"""
 PAGER = """<ul class="pager"><li><a href="?page=1">1</a></li><li><a href="?page=2">2</a></li><li><a href="?page=3">3</a></li><li><a href="?page=4">4</a></li><li><a href="?page=5">5</a></li><li><a href="?page=2">Older</a></li></ul>"""
 NEWS = """<div class="box"><h3>News</h3><ul><li><a href="/n/1">Sampling week begins</a></li><li><a href="/n/2">New gauge at Saltholm</a></li><li><a href="/n/3">Office closed at midsummer</a></li></ul></div>"""
-OPTIONS = "<form><select name=d>" + "".join(f"<option value={n}>District number {n}</option>" for n in range(24)) + "</select></form>"
+OPTIONS = (
+    "<form><select name=d>"
+    + "".join(f"<option value={n}>District number {n}</option>" for n in range(24))
+    + "</select></form>"
+)
 CRUMBS = """<ol class="crumbs"><li><a href="/">Home</a></li><li><a href="/water">Water</a></li><li><a href="/water/register">Register</a></li></ol>"""
-LONG_FOOT = "<footer><ul>" + "".join(f"<li><a href='/f/{n}'>Footer page number {n}</a></li>" for n in range(30)) + "</ul></footer>"
+LONG_FOOT = (
+    "<footer><ul>"
+    + "".join(f"<li><a href='/f/{n}'>Footer page number {n}</a></li>" for n in range(30))
+    + "</ul></footer>"
+)
 TAGS = "<div class=tags>" + "".join(f"<a class=tag href='/tag/{n}'>tag {n}</a> " for n in range(25)) + "</div>"
-INTRO = "<h1>Register</h1><p>The office has gauged the waters of Merrowdale since 1921.</p><p class=count>1–8 of 354</p>"
+INTRO = (
+    "<h1>Register</h1><p>The office has gauged the waters of Merrowdale since 1921.</p><p class=count>1–8 of 354</p>"
+)
 
 AROUND: list[Callable[[str], str]] = [
     lambda body: f"<!doctype html><title>Register</title><body>{NAV}<main>{INTRO}{body}{PAGER}</main>{FOOT}</body>",
-    lambda body: f"<!doctype html><title>Register</title><body>{NAV}{CRUMBS}<div id=page>{SIDE}<div id=content>{INTRO}{body}</div></div>{FOOT}</body>",
-    lambda body: f"<html><head><title>Register</title></head><body><center>{INTRO}{OPTIONS}{body}</center><hr>{PAGER}</body></html>",
+    lambda body: (
+        f"<!doctype html><title>Register</title><body>{NAV}{CRUMBS}<div id=page>{SIDE}<div id=content>{INTRO}{body}</div></div>{FOOT}</body>"
+    ),
+    lambda body: (
+        f"<html><head><title>Register</title></head><body><center>{INTRO}{OPTIONS}{body}</center><hr>{PAGER}</body></html>"
+    ),
     lambda body: f"<body><div class=wrap>{NEWS}{body}{TAGS}</div>{LONG_FOOT}</body>",
-    lambda body: f"<body>{NAV}<div class=app><div class=left>{SIDE}{NEWS}</div><div class=right>{body}{PAGER}</div></div>{LONG_FOOT}</body>",
+    lambda body: (
+        f"<body>{NAV}<div class=app><div class=left>{SIDE}{NEWS}</div><div class=right>{body}{PAGER}</div></div>{LONG_FOOT}</body>"
+    ),
     lambda body: body,
 ]
 
@@ -124,7 +140,12 @@ LISTINGS: dict[str, tuple[str, str]] = {
         "div.card",
     ),
     "cards wrapped in columns and lines": (
-        "<section>" + "".join(f"<div class=line>{_each(lambda n, r: f'<div class=column><div class=card><h5>{r[1]}</h5><p>{r[2]}</p><p>{r[3]}</p></div></div>', SPRINGS[i:i + 4])}</div>" for i in (0, 4)) + "</section>",
+        "<section>"
+        + "".join(
+            f"<div class=line>{_each(lambda n, r: f'<div class=column><div class=card><h5>{r[1]}</h5><p>{r[2]}</p><p>{r[3]}</p></div></div>', SPRINGS[i : i + 4])}</div>"
+            for i in (0, 4)
+        )
+        + "</section>",
         "div.column",
     ),
     "articles": (
@@ -164,7 +185,12 @@ LISTINGS: dict[str, tuple[str, str]] = {
         "div.comment",
     ),
     "lists under headings": (
-        "<div class=az>" + "".join(f"<h2>{letter}</h2><ul class=part>{_each(lambda n, r: f'<li class=s><a href=/s/{r[0]}>{r[1]}</a> <span>{r[2]}</span> <span>{r[3]}</span></li>', rows)}</ul>" for letter, rows in (("A", SPRINGS[:3]), ("G", SPRINGS[3:6]), ("U", SPRINGS[6:]))) + "</div>",
+        "<div class=az>"
+        + "".join(
+            f"<h2>{letter}</h2><ul class=part>{_each(lambda n, r: f'<li class=s><a href=/s/{r[0]}>{r[1]}</a> <span>{r[2]}</span> <span>{r[3]}</span></li>', rows)}</ul>"
+            for letter, rows in (("A", SPRINGS[:3]), ("G", SPRINGS[3:6]), ("U", SPRINGS[6:]))
+        )
+        + "</div>",
         "li.s",
     ),
     "search results with snippets": (
@@ -184,7 +210,7 @@ LISTINGS: dict[str, tuple[str, str]] = {
         "#all li",
     ),
     "rows mixed with advertisements": (
-        f"<div class=feed>{_each(lambda n, r: (f'<div class=ad><p>Buy buckets</p></div>' if n % 4 == 2 else '') + f'<div class=post><h4>{r[1]}</h4><p>{r[2]}</p><span class=f>{r[3]}</span></div>')}</div>",
+        f"<div class=feed>{_each(lambda n, r: ('<div class=ad><p>Buy buckets</p></div>' if n % 4 == 2 else '') + f'<div class=post><h4>{r[1]}</h4><p>{r[2]}</p><span class=f>{r[3]}</span></div>')}</div>",
         "div.post",
     ),
 }

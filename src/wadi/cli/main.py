@@ -16,7 +16,10 @@ from wadi.cli.status import Status
 
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("wadi.cli.demo", "show all of it, with nothing but this machine"),
+    "inspect": ("wadi.cli.inspect", "look at a page: what repeats, how it goes on, where its data comes from"),
+    "try": ("wadi.cli.try_", "try expressions on a page: what they pick, where, and why not"),
     "lint": ("wadi.cli.lint", "say what is wrong with a plan, before a single request"),
+    "preview": ("wadi.cli.preview", "rehearse a plan on a few pages: first rows, fields, what the run would cost"),
     "run": ("wadi.cli.run", "crawl a plan to its end and write the table"),
     "export": ("wadi.cli.export", "write a table of a run to a file"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),

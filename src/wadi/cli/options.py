@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from wadi.problems import Problem, UsageError
 
 if TYPE_CHECKING:
+    from wadi.pages import OpenedPage
     from wadi.plan.model import InputValue
     from wadi.runs import Run
 
@@ -31,6 +32,24 @@ def add_outputs(parser: argparse.ArgumentParser, *, required: bool = False) -> N
         help="write the table there: .csv, .jsonl; - for standard output (CSV); may be given several times",
     )  # fmt: skip
     parser.add_argument("--table", metavar="NAME", help="the table to write (default: the plan's first)")
+
+
+def add_page(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "page", metavar="PAGE", help="a URL, a file, - for standard input, or RUN#NUMBER for a stored page of a run"
+    )
+    parser.add_argument("--fresh", action="store_true", help="ask the site again, even if the page was looked at today")
+    parser.add_argument(
+        "--parse", choices=("strict", "fast", "xml", "json"), help="how to read it (default: as it says itself)"
+    )
+    add_runs(parser)
+
+
+def opened(args: argparse.Namespace) -> OpenedPage:
+    """The page that the command line names."""
+    from wadi.pages import open_page
+
+    return open_page(args.page, fresh=args.fresh, parse=args.parse, runs=args.runs)
 
 
 def inputs_of(pairs: Iterable[str]) -> dict[str, InputValue]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, TextIO
@@ -11,19 +12,22 @@ from wadi.problems import Problem, shortened
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
     from rich.text import Text
 
     from wadi.plan.columns import Column
 
 _NUMERIC = ("integer", "number")
 _CELL = 40
+_PIPE_WIDTH = 140
 
 
 def console(stream: TextIO) -> Console:
     """A terminal or whatever the stream is: colours only on a terminal, and not with NO_COLOR."""
     from rich.console import Console
 
-    return Console(file=stream, highlight=False, markup=False, emoji=False, soft_wrap=not stream.isatty())
+    width = None if stream.isatty() else int(os.environ.get("COLUMNS") or _PIPE_WIDTH)
+    return Console(file=stream, highlight=False, markup=False, emoji=False, soft_wrap=width is not None, width=width)
 
 
 def show_problems(problems: Iterable[Problem], err: TextIO) -> None:
@@ -90,6 +94,33 @@ def plain(text: str, style: str = "") -> Text:
     from rich.text import Text
 
     return Text(text, style=style)
+
+
+def blocks(parts: Sequence[tuple[str, Sequence[Any]]]) -> Table:
+    """Blocks of lines, each with its name at the left; empty ones are left out. A line is text or something drawn."""
+    from rich.console import Group
+    from rich.table import Table
+
+    table = Table.grid(padding=(0, 2, 0, 0))
+    table.add_column(no_wrap=True)
+    table.add_column()
+    first = True
+    for name, lines in parts:
+        if not lines:
+            continue
+        if not first:
+            table.add_row("", "")
+        first = False
+        table.add_row(plain(name, "bold"), Group(*(plain(line) if isinstance(line, str) else line for line in lines)))
+    return table
+
+
+def age_text(seconds: float) -> str:
+    """`40 s`, `12 min`, `3 h`, `2 days`."""
+    for limit, size, word in ((120, 1, "s"), (7200, 60, "min"), (172_800, 3600, "h")):
+        if seconds < limit:
+            return f"{seconds / size:.0f} {word}"
+    return f"{seconds / 86_400:.0f} days"
 
 
 def percent(part: int, whole: int) -> str:

@@ -12,7 +12,7 @@ from typing import Any
 from aiohttp import web
 from jinja2 import Environment, FunctionLoader, StrictUndefined
 
-from wadi.demo import photos, wording, world
+from wadi.demo import office, photos, wording, world
 
 OLD_PAGE, WINDOWS_PAGE = 9, 7
 """Pages of the register with their own quirks: an old template with upper-case, unclosed tags; windows-1252."""
@@ -100,6 +100,39 @@ async def _photo(request: web.Request) -> web.Response:
     return web.Response(text=photos.photo(spring), content_type="image/svg+xml")
 
 
+async def _levels(request: web.Request) -> web.Response:
+    return _html(page("levels.html", levels=office.levels()))
+
+
+async def _levels_json(request: web.Request) -> web.Response:
+    return web.json_response(office.levels_json())
+
+
+async def _gauges(request: web.Request) -> web.Response:
+    return _html(page("gauges.html"))
+
+
+async def _gauges_json(request: web.Request) -> web.Response:
+    asked = request.query.get("page", "1")
+    if not asked.isdecimal() or not 1 <= int(asked) <= 1000:
+        return web.json_response({"error": "no such page"}, status=400)
+    return web.json_response(office.gauges_json(int(asked)))
+
+
+async def _notices(request: web.Request) -> web.Response:
+    return _html(page("notices.html", notices=office.notices()))
+
+
+async def _news(request: web.Request) -> web.Response:
+    text = page("news.xml", notices=office.notices(), site=f"http://{request.host}")
+    return web.Response(text=text, content_type="application/rss+xml")
+
+
+async def _partners(request: web.Request) -> web.Response:
+    body = page("partners.html", partners=office.partners()).encode("shift_jis")
+    return web.Response(body=body, headers={"Content-Type": "text/html"})
+
+
 async def _robots(request: web.Request) -> web.Response:
     return web.Response(text=ROBOTS)
 
@@ -127,6 +160,13 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
     "/districts": _districts,
     "/district/{slug}": _district,
     "/photos/{code}.svg": _photo,
+    "/levels": _levels,
+    "/api/levels.json": _levels_json,
+    "/gauges": _gauges,
+    "/api/gauges": _gauges_json,
+    "/notices": _notices,
+    "/news.xml": _news,
+    "/partners": _partners,
     "/robots.txt": _robots,
     "/office.css": _style,
 }

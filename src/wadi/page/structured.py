@@ -84,7 +84,7 @@ def state(document: Document) -> dict[str, Any]:
 
 
 def microdata(document: Document) -> list[dict[str, Any]]:
-    """The top-level items: `type` (list), `id` and `properties` (name → list of values), as the HTML Standard makes JSON of them."""
+    """The top-level items: `type` (list), `id`, `properties` (name → list of values), as in the HTML Standard's JSON."""
     root = document.tree
     if root.find(".//*[@itemscope]") is None:
         return []

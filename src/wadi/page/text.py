@@ -8,7 +8,8 @@ from lxml import etree
 
 from wadi.clean.text import tidied, tidied_lines
 
-_UNSEEN = frozenset({"script", "style", "template", "noscript", "head", "title", "datalist"})
+UNSEEN = frozenset({"script", "style", "template", "noscript", "head", "title", "datalist"})
+"""Elements whose text a reader never sees."""
 # What the rendering section of the HTML Standard gives `display: block` or a table's or a list's box.
 _BLOCKS = frozenset(
     (
@@ -50,7 +51,7 @@ def _gather(top: etree._Element, pieces: list[str]) -> None:
             stack.pop()
             if parent is not top:
                 _close(parent, pieces)
-        elif not isinstance(child.tag, str) or _is_hidden(child):
+        elif not isinstance(child.tag, str) or is_hidden(child):
             _tail(child, pieces)
         else:
             _open(child, pieces)
@@ -80,9 +81,11 @@ def _tail(element: etree._Element, pieces: list[str]) -> None:
         pieces.append(_SPACE.sub(" ", element.tail))
 
 
-def _is_hidden(element: etree._Element) -> bool:
-    if element.tag in _UNSEEN:
-        return True
+def is_hidden(element: etree._Element) -> bool:
+    """Whether an element is not shown: by its tag, `hidden`, or an inline style."""
+    if element.tag in UNSEEN:
+        # Other vocabularies have titles and heads too, and show them.
+        return element.tag not in ("title", "head") or element.getroottree().getroot().tag == "html"
     attributes = element.attrib
     if not attributes:
         return False

@@ -17,7 +17,7 @@ from datetime import UTC, datetime
 from http import HTTPStatus
 from pathlib import Path
 
-from wadi.web.messages import Headers, Reply, Request
+from wadi.web.messages import Headers, Hop, Reply, Request
 
 _FILE_BYTES = 1_000_000_000
 _HOP_HEADERS = frozenset({"content-encoding", "transfer-encoding", "content-length", "connection", "keep-alive"})
@@ -56,14 +56,14 @@ class Archive:
         self._file = self._path.open("xb")
         fields = f"software: {self._software}\r\nformat: WARC File Format 1.1\r\n".encode()
         now = datetime.now(UTC).timestamp()
-        self._file.write(_packed(self._record("warcinfo", fields, "application/warc-fields", now)))
+        self._file.write(_packed(_record("warcinfo", fields, "application/warc-fields", now, self._new_id())))
 
     def append(self, reply: Reply) -> Location:
         """Write a reply; it is durable after `sync`."""
         if self._file.tell() > _FILE_BYTES:
             self.close()
             self._open_next()
-        data = _packed(self._reply_record(reply))
+        data = packed_reply(reply, self._new_id)
         location = Location(self._path.name, self._file.tell(), len(data))
         self._file.write(data)
         return location
@@ -76,26 +76,28 @@ class Archive:
         self.sync()
         self._file.close()
 
-    def _reply_record(self, reply: Reply) -> bytes:
-        headers = [(n, v) for n, v in reply.headers if n.lower() not in _HOP_HEADERS | _SECRET_HEADERS]
-        headers.append(("Content-Length", str(len(reply.body))))
-        lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
-        head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("latin-1", "replace")
-        return self._record(
-            "response",
-            head + reply.body,
-            "application/http; msgtype=response",
-            reply.started_at,
-            f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{hashlib.sha256(reply.body).hexdigest()}\r\n",
-        )
 
-    def _record(self, kind: str, block: bytes, content_type: str, at: float, more: str = "") -> bytes:
-        when = datetime.fromtimestamp(at, UTC).isoformat(timespec="microseconds").replace("+00:00", "Z")
-        head = (
-            f"WARC/1.1\r\nWARC-Type: {kind}\r\nWARC-Record-ID: <{self._new_id().urn}>\r\nWARC-Date: {when}\r\n{more}"
-            f"Content-Type: {content_type}\r\nContent-Length: {len(block)}\r\n\r\n"
-        )
-        return head.encode() + block + b"\r\n\r\n"
+def packed_reply(reply: Reply, new_id: Callable[[], uuid.UUID] = uuid.uuid4) -> bytes:
+    """A reply as one compressed response record. Its redirects are kept in a header field of our own."""
+    headers = [(n, v) for n, v in reply.headers if n.lower() not in _HOP_HEADERS | _SECRET_HEADERS]
+    headers.append(("Content-Length", str(len(reply.body))))
+    lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
+    head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("latin-1", "replace")
+    digest = hashlib.sha256(reply.body).hexdigest()
+    hops = "".join(f"Wadi-Hop: {hop.status} {hop.url}\r\n" for hop in reply.hops)
+    more = f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{digest}\r\n{hops}"
+    return _packed(
+        _record("response", head + reply.body, "application/http; msgtype=response", reply.started_at, new_id(), more)
+    )
+
+
+def _record(kind: str, block: bytes, content_type: str, at: float, name: uuid.UUID, more: str = "") -> bytes:
+    when = datetime.fromtimestamp(at, UTC).isoformat(timespec="microseconds").replace("+00:00", "Z")
+    head = (
+        f"WARC/1.1\r\nWARC-Type: {kind}\r\nWARC-Record-ID: <{name.urn}>\r\nWARC-Date: {when}\r\n{more}"
+        f"Content-Type: {content_type}\r\nContent-Length: {len(block)}\r\n\r\n"
+    )
+    return head.encode() + block + b"\r\n\r\n"
 
 
 def read_reply(folder: Path, location: Location) -> Reply:
@@ -117,7 +119,11 @@ def read_reply(folder: Path, location: Location) -> Reply:
     length = int(dict(headers)["Content-Length"])
     at = datetime.fromisoformat(fields["WARC-Date"]).timestamp()
     url = fields["WARC-Target-URI"]
-    return Reply(Request(url), url, int(status[1]), headers, payload[:length], at)
+    hops = tuple(
+        Hop(value.partition(" ")[2], int(value[:3])) for name, value in _fields(warc_head) if name == "Wadi-Hop"
+    )
+    request = Request(hops[0].url if hops else url)
+    return Reply(request, url, int(status[1]), headers, payload[:length], at, hops=hops)
 
 
 def _fields(head: bytes) -> Headers:

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
+from wadi import __version__
 from wadi.urls import NotAUrl, host_of, resolve, without_secret
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.retry import Decision, Retrying, Tries, decide
@@ -112,6 +113,11 @@ class Client:
                 raise FetchFailed(
                     "redirect-loop", f"{without_secret(request.url)}: {len(hops)} redirects, lately to {current.url}"
                 )
+
+
+def user_agent(contact: str = "") -> str:
+    """The User-Agent: who asks, and whom to write to (RFC 9110 §10.1.5)."""
+    return f"Wadi/{__version__}" + (f" ({contact})" if contact else "")
 
 
 def redirected(request: Request, reply: Reply) -> Request:

@@ -1,0 +1,248 @@
+"""`wadi inspect`: what stands on a page, before a plan is written."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any, TextIO
+
+from wadi.cli.options import add_page, opened
+from wadi.cli.show import age_text, blocks, console, percent, plain, plural, write_json
+from wadi.cli.status import Status
+from wadi.problems import shortened
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from wadi.learn.look import Look, RowsFound
+    from wadi.learn.outline import JsonRows
+    from wadi.pages import OpenedPage
+    from wadi.web.robots import Word
+
+EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
+  wadi inspect http://127.0.0.1:8700/register
+  wadi inspect http://127.0.0.1:8700/register/MW-0141 --json
+  wadi inspect page.html --rows 8
+"""
+_SHOWN_FIELDS = 14
+_SHOWN_PATHS = 24
+_PLAN_WIDTH = 66
+_BLOCK_WIDTH = 10
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    add_page(parser)
+    parser.add_argument("--rows", type=int, default=3, metavar="N", help="how many candidates for rows (default: 3)")
+    parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.learn.look import as_dict, look_at
+    from wadi.pages import robots_word
+
+    page = opened(args)
+    look = look_at(page.document, page.reply, most_rows=max(1, args.rows))
+    word = robots_word(page.reply.request.url)
+    if args.json:
+        write_json(
+            {
+                "page": args.page,
+                "source": page.source,
+                "age_s": page.age_s,
+                "robots": _word_dict(word),
+                **as_dict(look),
+            },
+            out,
+        )
+    else:
+        to = console(out)
+        to.print(view(page, look, word, to.width, verbose=args.verbose))
+    return Status.DONE
+
+
+def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose: bool = False) -> RenderableType:
+    """The look in blocks: reply, kind, rows, tables, paging, data, sources."""
+    most = 200 if verbose else _SHOWN_PATHS
+    return blocks(
+        [
+            ("reply", _reply_lines(page, look, word)),
+            ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
+            *_row_blocks(look, width, verbose=verbose),
+            ("outline", _outline_lines(look, most)),
+            ("tables", _table_lines(look)),
+            ("labels", _label_lines(look)),
+            (
+                "goes on",
+                [
+                    f"{p.how:<13}{shortened(p.value, 90)}" + (f"\n{'':<13}{p.plan}" if p.plan else "")
+                    for p in look.paging
+                ],
+            ),
+            ("data", _data_lines(look, most)),
+            ("sources", [f"{source.url}  ({source.what}, {source.where})" for source in look.sources[: most // 3]]),
+        ]
+    )
+
+
+def _reply_lines(page: OpenedPage, look: Look, word: Word | None) -> list[str]:
+    from wadi.learn.look import caching_of, cookies_set, language_of_page
+
+    reply, document = page.reply, page.document
+    age = f", {age_text(page.age_s)} old; --fresh asks again" if page.age_s is not None else ""
+    lines = [reply.url if reply.url.startswith("http") else page.source]
+    lines += [f"redirected from {hop.url} ({hop.status})" for hop in reply.hops]
+    encoding = f"{document.encoding.name} ({document.encoding.learned_from})"
+    language = language_of_page(document, reply)
+    size = f"{len(reply.body):,} bytes".replace(",", " ")
+    kind = reply.content_type.partition(";")[0]
+    lines.append(
+        "   ".join(filter(None, [f"status {reply.status}", kind, size, encoding, language and f"language {language}"]))
+    )
+    lines.append(f"from {page.source}{age}" if page.source != "the site" else "from the site, kept for the day")
+    if document.kind == "html":
+        lines.append(f"parsed: {document.way}" + (f", since {document.why_fast}" if document.why_fast else ""))
+    if document.cut_off:
+        lines.append(f"! the end of it is not read: {document.cut_off}")
+    if document.title:
+        lines.append(f"title: {shortened(document.title, 90)}")
+    if caching := caching_of(reply):
+        lines.append("caching: " + ", ".join(f"{name} {shortened(value, 40)}" for name, value in caching.items()))
+    if cookies := cookies_set(reply):
+        lines.append(f"cookies set: {', '.join(cookies)}")
+    if word is not None:
+        lines.append(_robots_line(word))
+    return lines
+
+
+def _robots_line(word: Word) -> str:
+    delay = f", and asks for {word.crawl_delay_s:g} s between requests" if word.crawl_delay_s is not None else ""
+    if word.rule is None:
+        said = "allowed, no rule is about it" if word.allowed else "not to be had (5xx): nothing may be fetched"
+        return f"robots.txt: {said}{delay}"
+    rule = f"line {word.rule.line}, {'Allow' if word.rule.allow else 'Disallow'}: {word.rule.path}"
+    return f"robots.txt: {'allowed' if word.allowed else 'NOT allowed'} ({rule}, for {word.agent}){delay}"
+
+
+def _word_dict(word: Word | None) -> dict[str, Any] | None:
+    if word is None:
+        return None
+    rule = {"allow": word.rule.allow, "path": word.rule.path, "line": word.rule.line} if word.rule else None
+    return {"allowed": word.allowed, "agent": word.agent, "rule": rule, "crawl_delay_s": word.crawl_delay_s}
+
+
+def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:
+    found: list[tuple[str, list[Any]]] = []
+    for number, one in enumerate(look.rows, 1):
+        found.append((f"rows {number}", _rows_lines(one, width, full=number == 1 or verbose)))
+    for number, rows in enumerate(look.json_rows, 1):
+        found.append((f"rows {number}", _json_lines(rows, width, full=number == 1 or verbose)))
+    return found
+
+
+def _rows_lines(one: RowsFound, width: int, *, full: bool) -> list[Any]:
+    odd = f", {one.rows.left_out} left out that are no rows like these" if one.rows.left_out else ""
+    pieces = (" ".join(text.split()) for text in map(str, one.rows.rows[0].itertext()))
+    sample = shortened(" · ".join(piece for piece in pieces if piece), 88)
+    head = plain(f"{one.rows.expression}    {plural(one.rows.count, 'row')}{odd}", "bold")
+    if not full:
+        return [head, f"first: {sample}; {plural(len(one.fields), 'field')}"]
+    fields = [(f.name, f.as_plan(), f.share, f.several, f.samples) for f in one.fields[:_SHOWN_FIELDS]]
+    return [head, f"first: {sample}", _fields_table(fields, width), *_more(len(one.fields))]
+
+
+def _json_lines(rows: JsonRows, width: int, *, full: bool) -> list[Any]:
+    from wadi.learn.fields import quoted
+
+    head = plain(f"{rows.expression}    {plural(rows.count, 'row')}", "bold")
+    if not full:
+        return [head, plural(len(rows.fields), "field")]
+    fields = []
+    for name, expression, share, samples, guess in rows.fields[:_SHOWN_FIELDS]:
+        keys = guess.keys()
+        plan = f"{{ at = {quoted(expression)}, {keys} }}" if keys else quoted(expression)
+        fields.append((name, plan, share, 0.0, samples))
+    return [head, _fields_table(fields, width), *_more(len(rows.fields))]
+
+
+def _more(count: int) -> list[str]:
+    return [f"… {count - _SHOWN_FIELDS} more fields (--json has all)"] if count > _SHOWN_FIELDS else []
+
+
+def _fields_table(fields: list[tuple[str, str, float, float, tuple[str, ...]]], width: int) -> RenderableType:
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 2, 0, 0), show_header=False, pad_edge=False)
+    names = max(len(name) for name, *_ in fields)
+    plans = min(_PLAN_WIDTH, 2 + max(len(plan) for _, plan, *_ in fields))
+    room = max(12, width - _BLOCK_WIDTH - names - plans - 12)
+    for right in (False, False, True, False):
+        table.add_column(no_wrap=True, justify="right" if right else "left")
+    for name, plan, share, several, samples in fields:
+        shown = " | ".join(shortened(sample, 24) for sample in samples)
+        shown += f"  ({percent(round(several * 100), 100)} several)" if several else ""
+        cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(share * 1000), 1000)))
+        table.add_row(plain(name), *cells, plain(shortened(shown, room), "dim"))
+    return table
+
+
+def _outline_lines(look: Look, most: int) -> list[Any]:
+    if not look.paths:
+        return []
+    width = min(48, max(len(one.path) for one in look.paths))
+    lines = []
+    for one in look.paths[:most]:
+        types = "/".join(name for name, _ in one.types.most_common())
+        samples = " | ".join(shortened(sample, 24) for sample in one.samples)
+        lines.append(f"{shortened(one.path, 48):<{width}}  {one.count:>5} × {types:<10} {samples}".rstrip())
+    return [*lines, *([f"… {len(look.paths) - most} more paths (-v shows them)"] if len(look.paths) > most else [])]
+
+
+def _table_lines(look: Look) -> list[str]:
+    lines = []
+    for table in look.tables:
+        headings = ", ".join(shortened(heading, 24) or "(none)" for heading in table.headings) or "no headings"
+        caption = f" “{shortened(table.caption, 40)}”" if table.caption else ""
+        lines.append(f"{table.expression}{caption}    {plural(table.rows, 'row')}: {headings}")
+    return lines
+
+
+def _label_lines(look: Look) -> list[str]:
+    lines = []
+    for one in look.labels[:4]:
+        pairs = ", ".join(f"{shortened(label, 20)} = {shortened(value, 24)}" for label, value in one.pairs[:8])
+        lines.append(f"{one.expression}    {one.count} × {pairs}")
+    return lines
+
+
+def _data_lines(look: Look, most: int) -> list[str]:
+    lines = []
+    for name in ("jsonld", "microdata", "rdfa"):
+        for item in look.data.get(name, [])[:4]:
+            lines.append(f"{name:<10}{shortened(_item_text(item), 100)}")
+    for name, value in list(look.data.get("state", {}).items())[:8]:
+        size = f"{plural(len(value), 'member')}" if isinstance(value, list | dict) else shortened(str(value), 40)
+        lines.append(f"{'script':<10}{name}: {type(value).__name__.replace('dict', 'object')} of {size}")
+    meta = look.data.get("meta", {})
+    if meta:
+        lines.append(
+            f"{'meta':<10}"
+            + ", ".join(f"{name} = {shortened(value, 30)}" for name, value in list(meta.items())[: most // 4])
+        )
+    for name, count, first in look.attributes[:6]:
+        lines.append(f"{'attribute':<10}{name} on {plural(count, 'element')}: {shortened(first, 60)}")
+    for rows in look.data_rows:
+        lines.append(
+            f'{"rows":<10}from = "data", {rows.expression}: {rows.count} with {", ".join(f[0] for f in rows.fields[:8])}'
+        )
+    return lines
+
+
+def _item_text(item: Any) -> str:
+    if not isinstance(item, dict):
+        return str(item)
+    kind = item.get("@type") or item.get("type") or "?"
+    kind = ", ".join(map(str, kind)) if isinstance(kind, list) else str(kind)
+    values = item.get("properties", item)
+    pairs = [
+        f"{k} = {v[0] if isinstance(v, list) and v else v}" for k, v in values.items() if not str(k).startswith("@")
+    ]
+    return f"{kind}: {', '.join(pairs)}"

@@ -1,0 +1,193 @@
+"""`wadi preview`: a plan tried on a few pages: the first rows, how each field did, what the run would cost."""
+
+from __future__ import annotations
+
+import argparse
+from collections import Counter
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TextIO
+
+from wadi.cli.options import add_inputs, at_least_one, inputs_of
+from wadi.cli.show import console, percent, plain, plural, rows_table, write_json
+from wadi.cli.status import Status
+from wadi.problems import shortened
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from wadi.plan.columns import Column
+    from wadi.rehearsal import Estimate, FieldSeen, Rehearsal
+
+EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
+  wadi preview examples/springs.toml
+  wadi preview examples/springs.toml --sample 20 --seed 7
+  wadi preview examples/springs.toml --page-kind register -o first.csv
+"""
+_SHOWN_PROBLEMS = 2
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("plan", metavar="PLAN", help="the plan file")
+    add_inputs(parser)
+    parser.add_argument(
+        "--rows", type=at_least_one, default=8, metavar="N", help="how many rows are shown (default: 8)"
+    )
+    parser.add_argument("--page-kind", metavar="NAME", help="pages of this kind, and those that lead there")
+    parser.add_argument(
+        "--sample", type=at_least_one, metavar="N", help="N pages picked at random from all that are known"
+    )
+    parser.add_argument("--seed", type=int, default=1, metavar="N", help="another seed picks other pages (default: 1)")
+    parser.add_argument("--fresh", action="store_true", help="ask the site again, even for pages that were read today")
+    parser.add_argument("-o", "--output", metavar="FILE", help="write the rows of the first table there")
+    parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.plan.reader import load_plan
+    from wadi.problems import Problem, UsageError, listed
+    from wadi.rehearsal import rehearse
+    from wadi.table.writers import check_writable, write_file, writer_for
+
+    if args.output:
+        writer_for(args.output)
+        check_writable(Path(args.output))
+    loaded = load_plan(args.plan, inputs_of(args.input))
+    if args.page_kind and args.page_kind not in loaded.plan.page:
+        now = f"page kinds of the plan: {listed(loaded.plan.page)}"
+        raise UsageError(Problem("unknown-page", f'--page-kind: there is no page kind "{args.page_kind}"', now=now))
+
+    def told(kind: str, url: str) -> None:
+        if args.verbose:
+            print(f"{kind}  {url}", file=err)
+
+    wanted = 1_000_000 if args.output else args.rows
+    seen = rehearse(
+        loaded, rows=wanted, kind=args.page_kind, sample=args.sample, seed=args.seed, fresh=args.fresh, told=told
+    )
+    if args.json:
+        write_json(_as_dict(seen, args.rows), out)
+    else:
+        console(out).print(view(seen, args.rows, console(out).width))
+    if args.output:
+        first = seen.tables[0]
+        count = write_file(args.output, first.columns, first.rows)
+        print(f"{args.output}: {plural(count, 'row')}", file=err)
+    return Status.NOT_ALL if seen.failures else Status.DONE
+
+
+def view(seen: Rehearsal, rows: int, width: int) -> RenderableType:
+    """Rows, fields, failures and the estimate."""
+    from rich.console import Group
+
+    parts: list[RenderableType] = []
+    for table in seen.tables:
+        shown, left_out = rows_table(table.columns, table.rows[:rows], width)
+        parts += [plain(f"{table.name}: the first {plural(len(table.rows[:rows]), 'row')}", "bold"), shown]
+        if left_out:
+            parts.append(plain(f"{plural(len(left_out), 'more column')}: {', '.join(left_out)}", "dim"))
+        parts += [plain(""), _fields_view(seen.fields, table.columns), plain("")]
+    parts += [
+        plain(f"failed    {shortened(str(problem).splitlines()[0], 200)}", "yellow") for problem in seen.failures[:5]
+    ]
+    parts += [plain(line, "yellow") for line in _note_lines(seen)]
+    parts += [plain(line) for line in (_pages_line(seen), _estimate_line(seen.estimate))]
+    return Group(*parts)
+
+
+def _fields_view(fields: list[FieldSeen], columns: list[Column]) -> RenderableType:
+    from rich.console import Group
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
+    for heading in ("  field", "page"):
+        table.add_column(heading, no_wrap=True)
+    for heading in ("filled", "", "several", "unread"):
+        table.add_column(heading, justify="right", no_wrap=True)
+    table.add_column("samples", no_wrap=True, overflow="ellipsis")
+    names = {column.name for column in columns}
+    mine = [one for one in fields if one.name in names]
+    for one in mine:
+        style = "red" if not one.filled and one.rows else ""
+        table.add_row(
+            plain(f"  {one.name}"),
+            plain(one.kind, "dim"),
+            plain(f"{one.filled} of {one.rows}", style),
+            plain(percent(one.filled, one.rows), style),
+            plain(str(one.several or ""), "yellow"),
+            plain(str(len(one.problems) or ""), "yellow"),
+            plain(" | ".join(shortened(sample, 26) for sample in one.samples), "dim"),
+        )
+    return Group(table, *(plain(line, "yellow") for line in _problem_lines(mine)))
+
+
+def _problem_lines(fields: list[FieldSeen]) -> list[str]:
+    lines = []
+    for one in fields:
+        for problem in one.problems[:_SHOWN_PROBLEMS]:
+            lines.append(f"  {one.name}: {shortened(problem.what, 120)} [{problem.code}]")
+            if problem.why and problem is one.problems[0]:
+                lines.append(f"    {shortened(problem.why, 130)}")
+    return lines
+
+
+def _note_lines(seen: Rehearsal) -> list[str]:
+    counted = Counter(note.code for note in seen.notes)
+    first = {note.code: note for note in reversed(seen.notes)}
+    lines = [f"note      {count} × {code}: {shortened(first[code].what, 140)}" for code, count in counted.items()]
+    for kind, one in seen.kinds.items():
+        if one.pages and not one.rows and any(field.kind == kind for field in seen.fields):
+            lines.append(f'note      page "{kind}": read, but no rows on {plural(one.pages, "page")}')
+    return lines
+
+
+def _pages_line(seen: Rehearsal) -> str:
+    by_kind = ", ".join(f"{one.pages} {name}" for name, one in seen.kinds.items() if one.pages)
+    kept = f"; {seen.from_cache} from today's cache" if seen.from_cache else ""
+    return f"read      {plural(len(seen.pages), 'page')} ({by_kind}){kept}"
+
+
+def _estimate_line(estimate: Estimate) -> str:
+    by_kind = ", ".join(f"{count:,} {name}" for name, count in estimate.by_kind.items())
+    least = "about" if estimate.known else "at least"
+    cost = f"{_duration(estimate.seconds)} at the plan's pace, {_size(estimate.size_bytes)}"
+    return f"the run   {least} {plural(estimate.requests, 'request')} ({by_kind}), {cost}"
+
+
+def _duration(seconds: float) -> str:
+    if seconds < 120:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 7200 else f"{seconds / 3600:.1f} h"
+
+
+def _size(size: int) -> str:
+    return f"{size / 1e6:.1f} MB" if size >= 100_000 else f"{size / 1e3:.0f} kB"
+
+
+def _as_dict(seen: Rehearsal, rows: int) -> dict[str, Any]:
+    return {
+        "tables": [
+            {"name": t.name, "columns": [c.name for c in t.columns], "rows": t.rows[:rows]} for t in seen.tables
+        ],
+        "fields": [
+            {
+                "page": one.kind,
+                "name": one.name,
+                "rows": one.rows,
+                "filled": one.filled,
+                "several": one.several,
+                "samples": one.samples,
+                "problems": [{"raw": p.raw, "code": p.code, "what": p.what} for p in one.problems],
+            }
+            for one in seen.fields
+        ],
+        "pages": [{"kind": kind, "url": url, "from_cache": kept} for kind, url, kept in seen.pages],
+        "failures": [problem.as_dict() for problem in seen.failures],
+        "notes": [problem.as_dict() for problem in seen.notes],
+        "estimate": {
+            "requests": seen.estimate.requests,
+            "seconds": round(seen.estimate.seconds, 1),
+            "bytes": seen.estimate.size_bytes,
+            "known": seen.estimate.known,
+            "by_kind": seen.estimate.by_kind,
+        },
+    }

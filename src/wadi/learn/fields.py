@@ -1,0 +1,294 @@
+"""Candidate fields of rows: expressions relative to a row, how many rows have them, samples, name and type."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from lxml import etree
+
+from wadi.clean.text import tidied
+from wadi.learn.types import STRING, TypeGuess, guessed_type
+from wadi.page.document import Document
+from wadi.page.expressions import BadExpression, compile_expression
+from wadi.page.text import is_hidden, text_of
+from wadi.plan.model import MISSING_TEXTS, PAGE_KEYS
+
+_MOST_ROWS = 60
+_MOST_FIELDS = 40
+_LEAST_SHARE = 0.1
+_AGREEMENT = 0.95
+_ATTRIBUTES = ("href", "src", "datetime", "value", "content", "alt", "title")
+_WORDY = ("alt", "title")
+_NAME = re.compile(r"-?[A-Za-z_][\w-]*\Z")
+_INLINE = frozenset("b i em strong small br wbr sup sub mark abbr u s font code".split())
+
+
+@dataclass(frozen=True, slots=True)
+class FieldGuess:
+    """A candidate field. `expression` is relative to the row; `share` of the rows have it, `several` of them twice or more.
+
+    `name` is a guess from classes, labels and headings.
+    """
+
+    expression: str
+    attribute: str | None
+    share: float
+    several: float
+    samples: tuple[str, ...]
+    type: TypeGuess = STRING
+    name: str = ""
+
+    def as_plan(self) -> str:
+        """The field as a plan has it: the short form where that says it all."""
+        keys = [f"at = {quoted(self.expression)}"]
+        keys += [f'attr = "{self.attribute}"'] if self.attribute else []
+        keys += [self.type.keys()] if self.type.keys() else []
+        return quoted(self.expression) if len(keys) == 1 else f"{{ {', '.join(keys)} }}"
+
+
+@dataclass(slots=True)
+class _Spot:
+    """A place below the rows: the elements that stand there, by row."""
+
+    elements: dict[int, list[etree._Element]] = field(default_factory=lambda: defaultdict(list))
+
+
+def quoted(text: str) -> str:
+    """An expression as a TOML string, in the plainest quotes that hold it."""
+    if '"' not in text and "\\" not in text:
+        return f'"{text}"'
+    return f"'{text}'" if "'" not in text else '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def field_candidates(document: Document, rows: Sequence[etree._Element]) -> list[FieldGuess]:
+    """The fields that rows have, in the order in which they stand; at most 40."""
+    read = list(rows[:_MOST_ROWS])
+    found: list[FieldGuess] = []
+    seen: set[tuple[str, ...]] = set()
+    for name in _row_attributes(read):
+        texts = [tidied(row.get(name) or "") for row in read]
+        _add(found, seen, _guess(".", name, texts, 0.0, name.removeprefix("data-")), texts)
+    for spot in _spots(read):
+        chosen = _expression(document, read, spot)
+        if chosen is None:
+            continue
+        expression, label = chosen
+        for attribute, texts, several in _readings(read, spot):
+            name = _name(spot, attribute, label, read)
+            _add(found, seen, _guess(expression, attribute, texts, several, name), texts)
+    return _named_apart(found[:_MOST_FIELDS])
+
+
+def _add(found: list[FieldGuess], seen: set[tuple[str, ...]], guess: FieldGuess | None, texts: list[str]) -> None:
+    """Add a candidate unless another one, found before, has the same texts."""
+    key = (guess.attribute or "", *texts) if guess and guess.attribute in ("href", "src") else tuple(texts)
+    if guess is not None and key not in seen:
+        seen.add(key)
+        found.append(guess)
+
+
+def _guess(expression: str, attribute: str | None, texts: list[str], several: float, name: str) -> FieldGuess | None:
+    filled = [text for text in texts if text not in MISSING_TEXTS]
+    share = len(filled) / len(texts)
+    if share < _LEAST_SHARE or (len(set(filled)) == 1 and len(texts) > 3 and share > 0.6):
+        return None
+    samples = tuple(dict.fromkeys(filled))[:3]
+    return FieldGuess(expression, attribute, share, several, samples, guessed_type(filled, attribute), name)
+
+
+def _row_attributes(rows: Sequence[etree._Element]) -> list[str]:
+    names = dict.fromkeys(str(name) for row in rows for name in row.attrib)
+    return [name for name in names if name.startswith("data-") or name in ("href", "id", "code", "itemid")]
+
+
+def _spots(rows: Sequence[etree._Element]) -> Iterator[_Spot]:
+    """The places below the rows that hold text, a link or an image, in reading order."""
+    spots: dict[str, _Spot] = {}
+    for number, row in enumerate(rows):
+        stack = [(row, "")]
+        while stack:
+            element, path = stack.pop()
+            if _holds(element):
+                spots.setdefault(path, _Spot()).elements[number].append(element)
+            children = [child for child in element if isinstance(child.tag, str) and not is_hidden(child)]
+            places = {child: place for place, child in enumerate(children, 1)}
+            stack += [(child, f"{path}/{_step(child, places[child])}") for child in reversed(children)]
+    yield from spots.values()
+
+
+def _holds(element: etree._Element) -> bool:
+    own = (element.text or "") + "".join(child.tail or "" for child in element)
+    return bool(own.strip()) or any(element.get(name) for name in ("href", "src", "datetime", "content"))
+
+
+def _step(element: etree._Element, place: int) -> str:
+    """How a place is told from its siblings: cells by number, labelled values by their label, others by tag and class."""
+    tag = element.tag
+    if tag in ("td", "th"):
+        return f"{tag}:{place}"
+    if tag == "dd" and (label := _label(element)):
+        return f"dd={label}"
+    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
+    marks = [element.get(name) or "" for name in ("itemprop", "slot", "role")]
+    return f"{tag}.{token}|{'|'.join(marks)}"
+
+
+def _label(element: etree._Element) -> str | None:
+    """The text of the `dt` before a `dd`."""
+    before = element.getprevious()
+    while before is not None and before.tag != "dt":
+        before = before.getprevious()
+    text = text_of(before) if before is not None else ""
+    return text if text and len(text) < 40 and not {'"', "'"} <= set(text) else None
+
+
+def _readings(rows: Sequence[etree._Element], spot: _Spot) -> Iterator[tuple[str | None, list[str], float]]:
+    """What can be taken at a place: the text, and attributes that say something; with the share of rows that have several."""
+    several = sum(len(found) > 1 for found in spot.elements.values()) / len(rows)
+    texts = [text_of(spot.elements[n][0]) if n in spot.elements else "" for n in range(len(rows))]
+    if any(texts):
+        yield None, texts, several
+    for name in _ATTRIBUTES:
+        values = [tidied(spot.elements[n][0].get(name) or "") if n in spot.elements else "" for n in range(len(rows))]
+        if any(values) and not (name in _WORDY and (any(texts) or values == texts)):
+            yield name, values, several
+
+
+def _expression(document: Document, rows: Sequence[etree._Element], spot: _Spot) -> tuple[str, str] | None:
+    """The plainest expression that picks the place in nearly every row, with the label that it goes by (or "")."""
+    example = next(iter(spot.elements.values()))[0]
+    row = rows[next(iter(spot.elements))]
+    for expression, label in _possible(example, row):
+        if _agrees(document, rows, spot, expression):
+            return expression, label
+    return None
+
+
+def _possible(element: etree._Element, row: etree._Element) -> Iterator[tuple[str, str]]:
+    if element is row:
+        yield ".", ""
+        return
+    if element.tag == "dd" and not element.get("class") and (label := _label(element)):
+        quote = "'" if "'" not in label else '"'
+        yield f".//dt[normalize-space()={quote}{label}{quote}]/following-sibling::dd[1]", label
+    names = list(_own_names(element))
+    yield from ((name, "") for name in names)
+    above = [a for a in element.iterancestors() if a is not row and row in a.iterancestors()]
+    for parent in above[:3]:
+        yield from ((f"{upper} {name}", "") for upper in _own_names(parent) for name in names[:3])
+    yield _by_place(element, row), ""
+
+
+def _own_names(element: etree._Element) -> Iterator[str]:
+    tag = element.tag.rpartition("}")[2]
+    for attribute in ("itemprop", "slot", "property"):
+        if (value := element.get(attribute)) and '"' not in value:
+            yield f'[{attribute}="{value}"]'
+    if tag in ("td", "th"):
+        place = 1 + sum(isinstance(sibling.tag, str) for sibling in element.itersiblings(preceding=True))
+        yield f"{tag}:nth-child({place})"
+    yield from (f".{t}" for t in (element.get("class") or "").split() if _NAME.match(t) and not re.search(r"\d", t))
+    yield from (f".{t}" for t in (element.get("class") or "").split() if _NAME.match(t) and re.search(r"\d", t))
+    yield tag
+    if role := element.get("role"):
+        yield f'[role="{role}"]'
+
+
+def _by_place(element: etree._Element, row: etree._Element) -> str:
+    steps = []
+    for one in [element, *element.iterancestors()]:
+        if one is row:
+            break
+        before = sum(sibling.tag == one.tag for sibling in one.itersiblings(preceding=True))
+        others = before + sum(sibling.tag == one.tag for sibling in one.itersiblings())
+        steps.append(f"{one.tag}:nth-of-type({before + 1})" if others else one.tag)
+    return "> " + " > ".join(reversed(steps))
+
+
+def _agrees(document: Document, rows: Sequence[etree._Element], spot: _Spot, expression: str) -> bool:
+    """Whether the expression's first match is the place itself, in nearly all rows, and nothing else where it is absent."""
+    if expression == ".":
+        return True
+    try:
+        compiled = compile_expression(expression)
+    except BadExpression:
+        return False
+    good = 0
+    for number, row in enumerate(rows):
+        found = compiled.nodes(row, document)
+        wanted = spot.elements.get(number)
+        if wanted:
+            good += bool(found) and found[0] is wanted[0]
+        else:
+            good += not found or (isinstance(found[0], etree._Element) and text_of(found[0]) in MISSING_TEXTS)
+    return good >= len(rows) * _AGREEMENT
+
+
+def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[etree._Element]) -> str:
+    """A name for the column: label, microdata, class, the table's heading, or the tag."""
+    element = next(iter(spot.elements.values()))[0]
+    if "}" in element.tag:
+        return element.tag.rpartition("}")[2]
+    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
+    name = label or element.get("itemprop") or element.get("slot") or token
+    if not name and element.tag in ("td", "th", *_INLINE, "a"):
+        name = _heading_of(element)
+    if not name and element.tag in (*_INLINE, "a", "img", "p", "span"):
+        parent = element.getparent()
+        upper = (
+            next((t for t in (parent.get("class") or "").split() if not re.search(r"\d", t)), "")
+            if parent is not None
+            else ""
+        )
+        name = upper if parent not in rows else ""
+    plain = {
+        "a": "link" if attribute else "name",
+        "img": "image",
+        "time": "date",
+        "h1": "name",
+        "h2": "name",
+        "h3": "name",
+    }
+    name = name or plain.get(element.tag, element.tag)
+    if attribute in ("href", "src"):
+        name = "url" if attribute == "href" else "image"
+    return name
+
+
+def _heading_of(element: etree._Element) -> str:
+    """The heading above a table's cell."""
+    cell = element
+    while cell is not None and cell.tag not in ("td", "th"):
+        cell = cell.getparent()  # type: ignore[assignment]
+    if cell is None:
+        return ""
+    place = sum(isinstance(sibling.tag, str) for sibling in cell.itersiblings(preceding=True))
+    table = next((a for a in cell.iterancestors() if a.tag == "table"), None)
+    head = table.find(".//tr") if table is not None else None
+    cells = [c for c in head if isinstance(c.tag, str)] if head is not None else []
+    if place < len(cells) and (cells[place].tag == "th" or (table is not None and table.find("thead") is not None)):
+        return text_of(cells[place])
+    return ""
+
+
+def _named_apart(found: list[FieldGuess]) -> list[FieldGuess]:
+    """The fields with names that a plan takes, each once."""
+    from dataclasses import replace
+
+    taken: set[str] = set()
+    named = []
+    for guess in found:
+        base = re.sub(r"\W+", "_", guess.name.strip().lower()).strip("_")[:30] or "value"
+        if not re.match(r"[^\W\d]", base):
+            base = f"column_{base}"
+        if base in PAGE_KEYS:
+            base = f"{base}_text"
+        name, number = base, 2
+        while name in taken:
+            name, number = f"{base}_{number}", number + 1
+        taken.add(name)
+        named.append(replace(guess, name=name))
+    return named

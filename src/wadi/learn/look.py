@@ -1,0 +1,149 @@
+"""Everything that `wadi inspect` knows about a page, as one value: the reply, the kind of page, rows, paging, data."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, field
+from http.cookies import SimpleCookie
+from typing import Any
+
+from wadi.learn.fields import FieldGuess, field_candidates
+from wadi.learn.kind import KindGuess, page_kind
+from wadi.learn.outline import JsonRows, PathFound, json_rows, outline
+from wadi.learn.paging import Paging, paging_of
+from wadi.learn.rows import RowsGuess, row_candidates
+from wadi.learn.sources import Source, data_sources
+from wadi.learn.tables import LabelsFound, TableFound, definition_lists, html_tables
+from wadi.page.document import Document
+from wadi.page.structured import structured
+from wadi.web.messages import Reply
+
+_CACHING = ("cache-control", "etag", "last-modified", "expires", "age", "vary")
+
+
+@dataclass(frozen=True)
+class RowsFound:
+    """A candidate for rows with its candidate fields."""
+
+    rows: RowsGuess
+    fields: list[FieldGuess]
+
+
+@dataclass(frozen=True)
+class Look:
+    """What was found. For JSON `json_rows` and `paths` are filled, for HTML the others."""
+
+    document: Document
+    reply: Reply
+    kind: KindGuess
+    rows: list[RowsFound] = field(default_factory=list)
+    json_rows: list[JsonRows] = field(default_factory=list)
+    paths: list[PathFound] = field(default_factory=list)
+    tables: list[TableFound] = field(default_factory=list)
+    labels: list[LabelsFound] = field(default_factory=list)
+    paging: list[Paging] = field(default_factory=list)
+    data: dict[str, Any] = field(default_factory=dict)
+    data_rows: list[JsonRows] = field(default_factory=list)
+    attributes: list[tuple[str, int, str]] = field(default_factory=list)
+    sources: list[Source] = field(default_factory=list)
+
+
+def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
+    """Look at a page in every way. Nothing is fetched."""
+    if document.kind == "json":
+        kind = page_kind(document, [], [], reply.status)
+        return Look(
+            document, reply, kind,
+            json_rows=json_rows(document.data), paths=outline(document.data), paging=paging_of(document, reply),
+        )  # fmt: skip
+    if document.kind == "xml":
+        rows = [RowsFound(one, field_candidates(document, one.rows)) for one in row_candidates(document, most_rows)]
+        return Look(document, reply, page_kind(document, [], [], reply.status), rows, paging=paging_of(document, reply))
+    candidates = row_candidates(document, most_rows)
+    sources = data_sources(document)
+    data = structured(document)
+    return Look(
+        document,
+        reply,
+        page_kind(document, candidates, sources, reply.status),
+        [RowsFound(one, field_candidates(document, one.rows)) for one in candidates],
+        tables=html_tables(document),
+        labels=definition_lists(document),
+        paging=paging_of(document, reply, candidates[0].rows if candidates else ()),
+        data=data,
+        data_rows=[one for one in json_rows(data, 3) if one.count > 2],
+        attributes=_data_attributes(document),
+        sources=sources,
+    )
+
+
+def _data_attributes(document: Document) -> list[tuple[str, int, str]]:
+    """`data-*` attributes: name, how many elements bear it, the first value."""
+    found: dict[str, tuple[int, str]] = {}
+    for element in document.tree.iter("*"):
+        for name, value in element.attrib.items():
+            if str(name).startswith("data-"):
+                count, first = found.get(str(name), (0, str(value)))
+                found[str(name)] = (count + 1, first)
+    return [(name, count, first) for name, (count, first) in sorted(found.items(), key=lambda item: -item[1][0])][:12]
+
+
+def cookies_set(reply: Reply) -> list[str]:
+    """The names of the cookies that a reply sets; values are nobody's business."""
+    names: list[str] = []
+    for name, value in reply.headers:
+        if name.lower() == "set-cookie":
+            names += list(SimpleCookie(value)) or [value.partition("=")[0]]
+    return names
+
+
+def caching_of(reply: Reply) -> dict[str, str]:
+    """The header fields that say how long a reply holds."""
+    return {name: value for name in _CACHING if (value := reply.header(name))}
+
+
+def language_of_page(document: Document, reply: Reply) -> str:
+    """The language that the page or its reply names; empty when neither does."""
+    own = (document.root.get("lang") or "") if document.root is not None else ""
+    return own or reply.header("content-language")
+
+
+def as_dict(look: Look) -> dict[str, Any]:
+    """The look for `--json`."""
+    document, reply = look.document, look.reply
+    return {
+        "reply": {
+            "url": reply.url,
+            "asked": reply.request.url,
+            "redirects": [asdict(hop) for hop in reply.hops],
+            "status": reply.status,
+            "content_type": reply.content_type,
+            "size_bytes": len(reply.body),
+            "encoding": asdict(document.encoding),
+            "language": language_of_page(document, reply),
+            "caching": caching_of(reply),
+            "cookies": cookies_set(reply),
+            "read_as": document.kind,
+            "parser": document.way,
+            "cut_off": document.cut_off,
+        },
+        "kind": asdict(look.kind),
+        "rows": [
+            {
+                "expression": one.rows.expression,
+                "count": one.rows.count,
+                "left_out": one.rows.left_out,
+                "score": round(one.rows.score, 2),
+                "fields": [asdict(guess) for guess in one.fields],
+            }
+            for one in look.rows
+        ],
+        "json_rows": [asdict(one) for one in look.json_rows],
+        "paths": [{**asdict(one), "types": dict(one.types)} for one in look.paths],
+        "tables": [asdict(one) for one in look.tables],
+        "definition_lists": [asdict(one) for one in look.labels],
+        "paging": [asdict(one) for one in look.paging],
+        "structured": look.data,
+        "structured_rows": [asdict(one) for one in look.data_rows],
+        "data_attributes": [{"name": name, "count": count, "first": first} for name, count, first in look.attributes],
+        "sources": [asdict(one) for one in look.sources],
+    }

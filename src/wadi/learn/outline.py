@@ -1,0 +1,157 @@
+"""The outline of a JSON document: its paths with types, counts and samples, and the lists and objects that look like rows."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from wadi.clean.numbers import PlainNumber
+from wadi.learn.types import STRING, TypeGuess, guessed_type
+from wadi.page.jsonpath import Step, pointed
+
+_MOST_PATHS = 200
+_MOST_MEMBERS = 200
+_DEEPEST = 12
+_SAMPLES = 3
+_KEYS_AS_DATA = 12
+
+
+@dataclass(slots=True)
+class PathFound:
+    """One path: its JSONPath, how often a value stands there, of which types, and samples."""
+
+    path: str
+    count: int = 0
+    types: Counter[str] = field(default_factory=Counter)
+    samples: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class JsonRows:
+    """Rows in a JSON document: the JSONPath, how many there are, and the fields of a row.
+
+    `fields` are (name, expression, share of rows, samples, type).
+    """
+
+    expression: str
+    count: int
+    fields: tuple[tuple[str, str, float, tuple[str, ...], TypeGuess], ...]
+    score: float
+
+
+def outline(data: Any) -> list[PathFound]:
+    """The document's paths in the order of first appearance, members of lists taken together as `[*]`; at most 200."""
+    found: dict[str, PathFound] = {}
+    _gather(data, "$", found, 0)
+    return list(found.values())[:_MOST_PATHS]
+
+
+def _gather(value: Any, path: str, found: dict[str, PathFound], depth: int) -> None:
+    if len(found) > _MOST_PATHS or depth > _DEEPEST:
+        return
+    one = found.setdefault(path, PathFound(path))
+    one.count += 1
+    one.types[_type_name(value)] += 1
+    if isinstance(value, dict):
+        if _keys_are_data(value):
+            for inner in list(value.values())[:_MOST_MEMBERS]:
+                _gather(inner, f"{path}.*", found, depth + 1)
+            return
+        for key, inner in value.items():
+            _gather(inner, path + pointed((key,))[1:], found, depth + 1)
+    elif isinstance(value, list):
+        for inner in value[:_MOST_MEMBERS]:
+            _gather(inner, f"{path}[*]", found, depth + 1)
+    elif len(one.samples) < _SAMPLES and value is not None and (text := _text(value)) not in one.samples:
+        one.samples.append(text)
+
+
+def _keys_are_data(value: dict[str, Any]) -> bool:
+    """Whether an object's keys are codes rather than names: many of them, with objects of like keys behind all."""
+    inner = list(value.values())
+    if len(inner) < _KEYS_AS_DATA and not (len(inner) > 2 and all(any(c.isdigit() for c in key) for key in value)):
+        return False
+    return all(isinstance(one, dict) for one in inner) and bool(set.intersection(*(set(one) for one in inner[:20])))
+
+
+def json_rows(data: Any, most: int = 6) -> list[JsonRows]:
+    """Lists and objects of alike members, the likeliest rows first."""
+    found = [rows for path, members in _lists(data, (), 0) if (rows := _as_rows(path, members)) is not None]
+    return sorted(found, key=lambda rows: rows.score, reverse=True)[:most]
+
+
+def _lists(value: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[str, list[Any]]]:
+    if depth > _DEEPEST:
+        return
+    if isinstance(value, list):
+        if len(value) > 1 and isinstance(value[0], dict | list):
+            yield f"{pointed(path)}[*]", value
+        for place, inner in enumerate(value[:3]):
+            yield from _lists(inner, (*path, place), depth + 1)
+    elif isinstance(value, dict):
+        if _keys_are_data(value):
+            yield f"{pointed(path)}.*", list(value.values())
+        else:
+            for key, inner in value.items():
+                yield from _lists(inner, (*path, key), depth + 1)
+
+
+def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
+    read = members[:_MOST_MEMBERS]
+    values: dict[str, list[Any]] = {}
+    for member in read:
+        for place, inner in _row_values(member, (), 0):
+            values.setdefault(pointed(place), []).append(inner)
+    fields = []
+    for where, found in values.items():
+        texts = [_text(value) for value in found if value is not None]
+        samples = tuple(dict.fromkeys(texts))[:_SAMPLES]
+        name = where.rpartition(".")[2].strip("[]'\"$") or "value"
+        fields.append((name, where, len(texts) / len(read), samples, guessed_type(texts) if texts else STRING))
+    if not fields:
+        return None
+    alike = sum(share for _, _, share, _, _ in fields) / len(fields)
+    varied = sum(len(samples) > 1 for _, _, _, samples, _ in fields)
+    depth = path.count(".") + path.count("[")
+    score = min(len(members), 100) ** 0.5 * min(varied, 12) * alike / (1 + 0.15 * depth)
+    return JsonRows(path, len(members), tuple(fields), score)
+
+
+def _row_values(member: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[tuple[Step, ...], Any]]:
+    """The scalars of a row with their paths; lists inside it stay whole."""
+    if isinstance(member, dict) and depth < 3:
+        for key, inner in member.items():
+            yield from _row_values(inner, (*path, key), depth + 1)
+    elif isinstance(member, list) and not path:
+        for place, inner in enumerate(member[:40]):
+            yield (place,), inner
+    elif path:
+        yield path, member
+
+
+def _type_name(value: Any) -> str:
+    names = {
+        dict: "object",
+        list: "list",
+        str: "string",
+        bool: "boolean",
+        int: "integer",
+        float: "number",
+        type(None): "null",
+    }
+    return names.get(type(value), "string")
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, int | float):
+        return PlainNumber(value)
+    if isinstance(value, str):
+        return " ".join(value.split())
+    import orjson
+
+    text = orjson.dumps(value).decode()
+    return text if len(text) < 120 else f"{text[:119]}…"

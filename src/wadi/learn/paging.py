@@ -1,0 +1,234 @@
+"""How a listing goes on: next links, page numbers, `rel=next`, the total that the page states, cursors and flags in JSON."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+
+from lxml import etree
+
+from wadi.clean.errors import NotReadable
+from wadi.clean.numbers import integer_reader
+from wadi.clean.text import tidied
+from wadi.learn.fields import quoted
+from wadi.learn.selectors import expression_for
+from wadi.page.document import Document
+from wadi.page.jsonpath import pointed
+from wadi.page.text import text_of
+from wadi.urls import NotAUrl, resolve
+from wadi.web.messages import Reply
+
+# Words for "next" and "more" on buttons, in the languages of many sites; arrows count when they are all there is.
+_NEXT = re.compile(
+    r"^(?:next(?: page| results)?|older(?: posts| entries)?|more(?: results)?|(?:load|show|view|see) (?:more|next).*|continue"
+    r"|suivante?s?|page suivante|plus|weitere?.*|nächste.*|vor|ältere.*|mehr.*|siguiente.*|más.*|próxim[ao].*|seguinte.*|mais.*"
+    r"|successiv[ao].*|avanti|altri.*|volgende.*|meer.*|nästa.*|næste.*|neste.*|seuraava.*|następn[ay].*|dalej|další.*|następne"
+    r"|следующ\w*.*|далее|ещё|наступн\w*.*|επόμεν\w*.*|sonraki.*|次.*|下一页|下一頁|다음.*|التالي|הבא)\s*[›»→>▸]*$|^[›»→>▸]+$",
+    re.IGNORECASE,
+)
+_MORE = re.compile(
+    r"^(?:(?:load|show|view|see) (?:more|next|all)|more\b|mehr|plus|más|mais|meer|ещё|もっと)", re.IGNORECASE
+)
+_TOTAL = re.compile(
+    r"(?:\b(?:of|von|sur|de|di|van|av|из|z|op)\s+(?:about\s+|ca\.?\s+|over\s+)?(?P<of>\d[\d.,'’\s\u00a0\u202f]*\d|\d+))"
+    r"|(?P<count>\d[\d.,'’\u00a0\u202f]*\d|\d+)\s+(?:results?|records?|entries|items?|rows?|hits?|matches|documents?|products?"
+    r"|Treffer|Ergebnisse|résultats|resultados|risultati|resultaten|springs?|total)\b",
+    re.IGNORECASE,
+)
+_RANGE = re.compile(r"\d[\d.,\s\u00a0]*\s*(?:–|—|-|to|bis|à|a)\s*\d[\d.,\s\u00a0]*")
+_NUMBER = re.compile(r"^\[?\d{1,5}\]?$")
+_FLAGS = re.compile(r"has_?(?:more|next)|more|is_?last|last_?page|end", re.IGNORECASE)
+_CURSORS = re.compile(r"next|cursor|after|continuation|token|scroll_?id|bookmark", re.IGNORECASE)
+_COUNTS = re.compile(r"total|count|num_?found|hits|results|size|pages|last", re.IGNORECASE)
+
+
+@dataclass(frozen=True, slots=True)
+class Paging:
+    """One way in which a page goes on, or the total that it states.
+
+    `how` is "next link", "rel=next", "Link header", "page numbers", "load more", "stated total", "cursor", "flag" or
+    "next URL"; `expression` picks it, `value` is what stands there, `plan` is what a plan would say.
+    """
+
+    how: str
+    expression: str
+    value: str
+    plan: str = ""
+
+
+def paging_of(document: Document, reply: Reply | None = None, rows: Collection[etree._Element] = ()) -> list[Paging]:
+    """Everything that says how the page goes on, the surest first. What stands inside `rows` is no total of the page."""
+    found = list(_link_header(reply, document)) if reply is not None else []
+    if document.kind == "json":
+        return [*found, *_in_json(document.data)]
+    if document.kind != "html":
+        return found
+    return [
+        *found,
+        *_rel_next(document),
+        *_next_links(document),
+        *_page_numbers(document),
+        *_buttons(document),
+        *_totals(document, rows),
+    ]
+
+
+def _link_header(reply: Reply, document: Document) -> Iterator[Paging]:
+    for target, parameters in re.findall(r"<([^>]*)>((?:\s*;\s*[^,;]+)*)", reply.header("link")):
+        if re.search(r"rel\s*=\s*\"?[^\";]*\bnext\b", parameters):
+            yield Paging("Link header", "rel=next", _absolute(target, document))
+
+
+def _rel_next(document: Document) -> Iterator[Paging]:
+    for element in document.tree.iter("link", "a"):
+        if "next" in (element.get("rel") or "").lower().split() and element.get("href"):
+            expression = f'{element.tag}[rel="{element.get("rel")}"]'
+            yield Paging(
+                "rel=next", expression, _absolute(element.get("href") or "", document), f"next = {quoted(expression)}"
+            )
+            return
+
+
+def _next_links(document: Document) -> Iterator[Paging]:
+    for link in document.tree.iter("a"):
+        text = text_of(link) or tidied(link.get("aria-label") or link.get("title") or "")
+        if len(text) > 40 or not _NEXT.match(text.strip(" ‹«←<")) or not link.get("href"):
+            continue
+        expression, _ = expression_for(document, [link], [])
+        words = re.sub(r"\s*[›»→>▸]+$", "", text)
+        upper = _container(document, link)
+        plan = (
+            f"next = {{ at = {quoted(upper)}, text = {quoted(words)} }}"
+            if upper and words
+            else f"next = {quoted(expression or 'a')}"
+        )
+        yield Paging(
+            "next link", expression or upper or "a", f"{text} → {_absolute(link.get('href') or '', document)}", plan
+        )
+        return
+
+
+def _container(document: Document, link: etree._Element) -> str:
+    """A short expression for the links beside this one."""
+    parent = link.getparent()
+    links = [one for one in parent if one.tag == "a"] if parent is not None else []
+    expression, _ = expression_for(document, links, []) if links else (None, [])
+    return expression or ""
+
+
+def _page_numbers(document: Document) -> Iterator[Paging]:
+    """Runs of links whose texts are numbers, with the parameter or the part of the path that counts."""
+    best: list[etree._Element] = []
+    for parent in document.tree.iter(etree.Element):
+        links = [a for a in parent.iter("a") if _NUMBER.match(text_of(a))] if 1 < len(parent) < 60 else []
+        if len(links) >= 2 and len(links) > len(best) and len(text_of(parent)) < 300:
+            best = links
+    if not best:
+        return
+    addresses = [_absolute(link.get("href") or "", document) for link in best if link.get("href")]
+    numbers = [int(text_of(link).strip("[]")) for link in best]
+    counting = _counting(addresses)
+    expression, _ = expression_for(document, best, [])
+    value = f"{numbers[0]} … {max(numbers)}" + (f", by {counting}" if counting else "")
+    yield Paging("page numbers", expression or "", value)
+
+
+def _counting(addresses: list[str]) -> str:
+    """The parameter whose value differs among addresses, or "the path"."""
+    queries = [dict(parse_qsl(urlsplit(address).query, keep_blank_values=True)) for address in addresses]
+    for name in queries[0] if queries else ():
+        if len({query.get(name) for query in queries}) > 1:
+            return f"the parameter {name!r}"
+    return "the path" if len({urlsplit(address).path for address in addresses}) > 1 else ""
+
+
+def _buttons(document: Document) -> Iterator[Paging]:
+    for button in document.tree.iter("button", "a", "input"):
+        text = text_of(button) or button.get("value") or ""
+        address = next(
+            (
+                str(v)
+                for n, v in button.attrib.items()
+                if str(n).startswith(("data-", "hx-")) and re.search(r"/|\?", str(v))
+            ),
+            "",
+        )
+        if len(text) < 40 and _MORE.match(text) and (button.tag != "a" or not button.get("href") or address):
+            expression, _ = expression_for(document, [button], [])
+            called = f" calls {_absolute(address, document)}" if address else ", what it calls is in a script"
+            yield Paging("load more", expression or button.tag, f"{text}{called}")
+            return
+
+
+def _totals(document: Document, rows: Collection[etree._Element]) -> Iterator[Paging]:
+    """The total that stands in the shortest text."""
+    found = list(_stated(document, set(rows)))
+    if found:
+        yield min(found, key=lambda one: len(one.value))
+
+
+def _stated(document: Document, rows: set[etree._Element]) -> Iterator[Paging]:
+    for element in document.tree.iter(etree.Element):
+        if element.tag in ("script", "style", "title", "option", "a", "head", "html", "body") or len(element) > 6:
+            continue
+        text = text_of(element)
+        if not 4 < len(text) < 120:
+            continue
+        if any(one in rows for one in [element, *element.iterancestors()]):
+            continue
+        found = _TOTAL.search(text)
+        number = _whole(found["of"] or found["count"]) if found else None
+        if (
+            found is None
+            or number is None
+            or (found["of"] and not _RANGE.search(text) and not re.search(r"\d", text[: found.start()]))
+        ):
+            continue
+        if re.match(r"\s*(?:page|seite|página|pagina|sida|стр)", text, re.IGNORECASE):
+            continue
+        expression, _ = expression_for(document, [element], [])
+        pattern = r"of ([\d., ]+)" if found["of"] else r"([\d., ]+)"
+        yield Paging("stated total", expression or "", f"{number} in {text!r}",
+                     f"total = {{ at = {quoted(expression or '')}, find = '{pattern}', locale = \"en\" }}")  # fmt: skip
+
+
+def _whole(text: str) -> int | None:
+    for locale in ("en", "de"):
+        try:
+            return integer_reader(locale)(text.strip())
+        except NotReadable:
+            continue
+    return None
+
+
+def _in_json(data: Any) -> Iterator[Paging]:
+    """Flags, cursors, next URLs and counts in the outer levels of a JSON document."""
+    for path, value in _scalars(data, (), 3):
+        name, where = str(path[-1]), pointed(path)
+        shown = str(value) if len(str(value)) < 80 else f"{str(value)[:79]}…"
+        if isinstance(value, bool) and _FLAGS.search(name):
+            yield Paging("flag", where, shown)
+        elif isinstance(value, str) and _CURSORS.search(name) and re.match(r"https?://|/|\?", value):
+            yield Paging("next URL", where, shown, f"next = {quoted(where)}")
+        elif isinstance(value, str | int) and not isinstance(value, bool) and _CURSORS.search(name):
+            yield Paging("cursor", where, shown)
+        elif isinstance(value, int) and not isinstance(value, bool) and _COUNTS.search(name):
+            yield Paging("stated total", where, shown, f"total = {quoted(where)}")
+
+
+def _scalars(value: Any, path: tuple[str | int, ...], depth: int) -> Iterator[tuple[tuple[str | int, ...], Any]]:
+    if isinstance(value, dict) and depth:
+        for key, inner in value.items():
+            yield from _scalars(inner, (*path, key), depth - 1)
+    elif path and not isinstance(value, dict | list):
+        yield path, value
+
+
+def _absolute(reference: str, document: Document) -> str:
+    try:
+        return resolve(document.base, reference)
+    except NotAUrl:
+        return reference

@@ -1,0 +1,275 @@
+"""Candidates for rows on a page that nobody has described: repeated elements, ranked so that the main listing comes first.
+
+Method: every set of siblings of one tag (also across parents that are siblings themselves) is a candidate. What its
+members have in common is found as paths below them (tags, classes, roles, places of cells); rows that lack most of it,
+such as headings and notices, are taken out if one selector can tell them. The score is the product of how many rows
+there are, how many fields vary among them, how alike they are, how much of the page's text they hold, and a factor for
+navigation and its like. `tests/labelled` holds the pages that it is measured on, `docs/inspect.md` its misses.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from lxml import etree
+
+from wadi.learn.selectors import expression_for
+from wadi.page.document import Document
+from wadi.page.text import UNSEEN, is_hidden
+from wadi.plan.model import MISSING_TEXTS
+
+_LEAST_ROWS = 2
+_MOST_ROWS_READ = 300
+_MOST_PATHS = 400
+_COMMON = 0.6
+_ODD = 0.6
+_LEAST_OF_BEST = 0.03
+_SHARED_TOKEN = 0.75
+_NO_ROWS = frozenset("option br hr col td th dt dd source track script style link meta param area label input".split())
+_NAVIGATION = re.compile(
+    r"\b(?:nav|navbar|menu|menubar|pager|pages|paging|pagination|breadcrumbs?|crumbs|foot|footer|side|sidebar|aside|facets?"
+    r"|filters?|tags?|tagcloud|toolbar|tabs?|social|share|skip|toc|langs?|languages?|related)\b"
+)
+_NAVIGATION_TAGS = frozenset({"nav", "footer", "aside", "menu", "select", "form"})
+
+
+@dataclass(frozen=True, slots=True)
+class RowsGuess:
+    """A candidate: the expression that picks its rows, the rows, and its score (only to be compared on one page)."""
+
+    expression: str
+    rows: tuple[etree._Element, ...]
+    score: float
+    left_out: int = 0
+
+    @property
+    def count(self) -> int:
+        return len(self.rows)
+
+
+@dataclass(slots=True)
+class _Set:
+    """A set of alike elements under one parent or under sibling parents."""
+
+    elements: list[etree._Element]
+    paths: list[set[str]]
+    texts: list[str]
+    values: dict[str, list[str]]
+    odd: list[etree._Element]
+    score: float = 0.0
+
+
+def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
+    """The best candidates, best first; those nested in a better one with nothing of their own are left out."""
+    body = document.tree.find(".//body")
+    root = document.tree if body is None else body
+    whole = max(1, len(_squeezed(root)))
+    sets = [_measured(elements, whole) for elements in _sibling_sets(root)]
+    ranked = sorted((one for one in sets if one is not None and one.score > 0), key=lambda one: one.score, reverse=True)
+    found: list[RowsGuess] = []
+    taken: list[set[etree._Element]] = []
+    for one in ranked:
+        if len(found) >= most or (found and one.score < found[0].score * _LEAST_OF_BEST):
+            break
+        members = set(one.elements)
+        if any(
+            members <= other or _is_shell(one.elements, other) or _is_inside(one.elements, other) for other in taken
+        ):
+            continue
+        expression, rows = expression_for(document, one.elements, one.odd)
+        if expression is None:
+            continue
+        taken.append(set(rows))
+        found.append(
+            RowsGuess(expression, tuple(rows), one.score, len(one.odd) if len(rows) == len(one.elements) else 0)
+        )
+    return found
+
+
+def _is_shell(elements: Sequence[etree._Element], other: set[etree._Element]) -> bool:
+    """Whether the elements are only other names for rows that are taken: each alone inside one of them, or around one."""
+    if len(elements) != len(other):
+        return False
+    inside = {next((a for a in element.iterancestors() if a in other), None) for element in elements}
+    if None not in inside and len(inside) == len(other):
+        return True
+    around = {id(a) for row in other for a in row.iterancestors()}
+    return all(id(element) in around for element in elements)
+
+
+def _is_inside(elements: Sequence[etree._Element], other: set[etree._Element]) -> bool:
+    """Whether the elements are parts of one row that is taken."""
+    return any(ancestor in other for ancestor in elements[0].iterancestors())
+
+
+def _sibling_sets(root: etree._Element) -> Iterator[list[etree._Element]]:
+    """Children of one parent that share a tag; and the same for parents that are siblings of one kind."""
+    by_parent: dict[etree._Element, dict[str, list[etree._Element]]] = {}
+    for parent in root.iter(etree.Element):
+        if is_hidden(parent) or len(parent) == 0 or parent.tag == "select":
+            continue
+        by_tag: dict[str, list[etree._Element]] = defaultdict(list)
+        for child in parent:
+            if (
+                isinstance(child.tag, str)
+                and child.tag not in _NO_ROWS
+                and child.tag not in UNSEEN
+                and not is_hidden(child)
+            ):
+                by_tag[child.tag].append(child)
+        by_parent[parent] = by_tag
+        yield from (children for children in by_tag.values() if len(children) >= _LEAST_ROWS)
+    yield from _across_parents(by_parent)
+
+
+def _across_parents(by_parent: dict[etree._Element, dict[str, list[etree._Element]]]) -> Iterator[list[etree._Element]]:
+    """The same children under parents that stand beside each other: grids in lines, lists under headings, several tbody."""
+    beside: dict[tuple[etree._Element | None, str, str, str], list[list[etree._Element]]] = defaultdict(list)
+    for parent, by_tag in by_parent.items():
+        for tag, children in by_tag.items():
+            if not _are_fields(children):
+                beside[parent.getparent(), parent.tag, parent.get("class") or "", tag].append(children)
+    for groups in beside.values():
+        if len(groups) > 1 and sum(len(group) > 1 for group in groups) * 2 > len(groups):
+            yield [element for group in groups for element in group]
+
+
+def _are_fields(children: Sequence[etree._Element]) -> bool:
+    """Whether each child bears another name than its siblings: then they are the parts of one row, not rows."""
+    for attribute in ("class", "slot", "itemprop", "headers"):
+        names = [child.get(attribute) for child in children]
+        if len(names) > 1 and None not in names and len(set(names)) == len(names):
+            return True
+    return False
+
+
+def _measured(elements: list[etree._Element], whole: int) -> _Set | None:
+    """The set with its odd rows taken out and its score; None when nothing varies in it."""
+    read = elements[:_MOST_ROWS_READ]
+    leaves = [_leaves(element) for element in read]
+    paths = [set(found) for found in leaves]
+    common = {path for path, count in Counter(p for own in paths for p in own).items() if count >= len(read) * _COMMON}
+    tokens = _shared_tokens(read)
+    odd = [e for e, own in zip(read, paths, strict=True) if _is_odd(e, own, common, tokens)]
+    if odd and len(odd) > len(read) * 0.4:
+        odd = []
+    kept = [(e, found) for e, found in zip(read, leaves, strict=True) if e not in odd]
+    if len(kept) < _LEAST_ROWS:
+        return None
+    values: dict[str, list[str]] = defaultdict(list)
+    for _, found in kept:
+        for path, text in found.items():
+            values[path].append(text)
+    texts = [_squeezed(element) for element, _ in kept]
+    one = _Set([e for e in elements if e not in odd], [set(found) for _, found in kept], texts, values, odd)
+    one.score = _score(one, whole)
+    return one
+
+
+def _shared_tokens(elements: Sequence[etree._Element]) -> set[str]:
+    """Class names that most, but not all, of the elements bear."""
+    counts = Counter(token for element in elements for token in set((element.get("class") or "").split()))
+    return {token for token, count in counts.items() if len(elements) > count >= len(elements) * _SHARED_TOKEN}
+
+
+def _is_odd(element: etree._Element, paths: set[str], common: set[str], tokens: set[str]) -> bool:
+    """Whether an element is no row like the others: it lacks most of what they have, or a class that nearly all bear."""
+    if common and len(paths & common) < len(common) * _ODD:
+        return True
+    return bool(tokens) and not tokens & set((element.get("class") or "").split())
+
+
+def _leaves(row: etree._Element) -> dict[str, str]:
+    """Path → text for everything in a row that holds text of its own, and for links, images and data attributes."""
+    found: dict[str, str] = {}
+    stack: list[tuple[etree._Element, str]] = [(row, "")]
+    while stack and len(found) < _MOST_PATHS:
+        element, path = stack.pop()
+        own = " ".join([element.text or "", *(child.tail or "" for child in element)]).strip()
+        if own and own.strip("\u00a0 ") not in MISSING_TEXTS:
+            found.setdefault(path or ".", " ".join(own.split()))
+        for name in ("href", "src", "datetime"):
+            if element.get(name):
+                found.setdefault(f"{path}@{name}", element.get(name) or "")
+        for key, value in element.attrib.items() if not path else ():
+            if str(key).startswith("data-") and value:
+                found.setdefault(f"@{key!s}", str(value))
+        for place, child in enumerate(element, 1):
+            if isinstance(child.tag, str) and not is_hidden(child):
+                stack.append((child, f"{path}/{_step(child, place)}"))
+    return found
+
+
+def _step(element: etree._Element, place: int) -> str:
+    tag = element.tag
+    role = element.get("role")
+    if role:
+        tag = f"{tag}[{role}]"
+    if tag in ("td", "th") or role in ("cell", "gridcell"):
+        return f"{tag}:{place}"
+    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
+    return f"{tag}.{token}" if token else tag
+
+
+def _score(one: _Set, whole: int) -> float:
+    count = len(one.elements)
+    varied = [path for path, texts in one.values.items() if _varies(path, texts, len(one.paths))]
+    if not varied:
+        return 0.0
+    alike = sum(len(own & set(varied)) for own in one.paths) / (len(one.paths) * len(varied))
+    distinct = len(set(one.texts)) / len(one.texts)
+    length = sorted(map(len, one.texts))[len(one.texts) // 2]
+    coverage = min(1.0, sum(map(len, one.texts)) / whole)
+    fields = len([path for path in varied if "@" not in path]) + 0.3 * len([path for path in varied if "@" in path])
+    size = math.log2(1 + count)
+    richness = min(fields, 8.0) + min(length / 60, 2.0)
+    return size * richness * alike * distinct * math.sqrt(coverage) * _surroundings(one.elements)
+
+
+def _varies(path: str, texts: list[str], rows: int) -> bool:
+    return len(texts) >= rows * 0.3 and len(set(texts)) > max(1, len(texts) * 0.15)
+
+
+def _surroundings(elements: Sequence[etree._Element]) -> float:
+    """A factor below 1 for what stands in navigation, footers and side lists, and for bare links."""
+    first = elements[0]
+    factor = 1.0
+    for element in [first, *first.iterancestors()]:
+        words = re.sub(
+            r"[_\-]", " ", f"{element.get('class') or ''} {element.get('id') or ''} {element.get('role') or ''}".lower()
+        )
+        if element.tag in _NAVIGATION_TAGS or "navigation" in words:
+            factor = min(factor, 0.25)
+        elif _NAVIGATION.search(words):
+            factor = min(factor, 0.4)
+    if all(_is_bare_link(element) for element in elements[:20]):
+        factor *= 0.5
+    return factor
+
+
+def _is_bare_link(element: etree._Element) -> bool:
+    """Whether all text of the element stands in one link, with no structure inside."""
+    links = [element] if element.tag == "a" else list(element.iter("a"))
+    return len(links) == 1 and len(links[0]) == 0 and _squeezed(element) == _squeezed(links[0])
+
+
+def _squeezed(element: etree._Element) -> str:
+    """The visible text without blanks, for comparing and measuring."""
+    pieces: list[str] = []
+    skipped: etree._Element | None = None
+    for event, node in etree.iterwalk(element, events=("start", "end")):
+        if event == "start":
+            if skipped is None and (not isinstance(node.tag, str) or node.tag in UNSEEN or node.tag == "select"):
+                skipped = node
+            elif skipped is None and node.text:
+                pieces.append(node.text)
+        else:
+            if skipped is node:
+                skipped = None
+            if skipped is None and node.tail and node is not element:
+                pieces.append(node.tail)
+    return "".join("".join(pieces).split())

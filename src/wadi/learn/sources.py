@@ -1,0 +1,115 @@
+"""Where a page's data may come from instead: JSON and XML addresses in scripts and attributes, feeds, a sitemap."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from wadi.page.document import Document
+from wadi.urls import NotAUrl, normalised, resolve
+
+_MOST = 20
+_FEED_TYPES = (
+    "application/rss+xml",
+    "application/atom+xml",
+    "application/feed+json",
+    "application/json",
+    "application/xml",
+)
+_QUOTED = re.compile(
+    r"[\"'`]((?:https?:)?//[^\"'`\s<>]{4,200}|/[^\"'`\s<>/][^\"'`\s<>]{1,200}|[\w\-./]+\.(?:json|xml|csv)(?:\?[^\"'`\s<>]*)?)[\"'`]"
+)
+_FETCHED = re.compile(
+    r"(?:fetch|axios(?:\.\w+)?|open|get|getJSON|ajax|load|request|EventSource|url\s*:)\s*\(?\s*(?:[\"'](?:GET|POST)[\"']\s*,\s*)?[\"'`]([^\"'`\s]{2,300})[\"'`]"
+)
+_DATA = re.compile(
+    r"\.(?:json|xml|csv|tsv|geojson|rss|atom|ndjson)(?:$|[?#])|/(?:api|ajax|json|rest|graphql|feed|data|services?|v\d+)(?:/|\?|$)|[?&](?:format|output|callback)=",
+    re.IGNORECASE,
+)
+_NO_DATA = re.compile(
+    r"\.(?:js|mjs|css|png|jpe?g|gif|svg|ico|webp|woff2?|ttf|map|mp4|pdf|html?)(?:$|[?#])|\bmanifest\.|opensearch",
+    re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """An address that may hold the data: what it is, and where on the page it is named."""
+
+    url: str
+    what: str
+    where: str
+
+
+def data_sources(document: Document) -> list[Source]:
+    """The likeliest addresses first: those that scripts fetch, then those in attributes and links; at most 20."""
+    if document.kind != "html":
+        return []
+    found: dict[str, Source] = {}
+    for source in [*_fetched(document), *_attributes(document), *_linked(document), *_quoted(document)]:
+        found.setdefault(normalised(source.url) if "://" in source.url else source.url, source)
+    return list(found.values())[:_MOST]
+
+
+def _script_texts(document: Document) -> Iterator[tuple[int, str]]:
+    for number, script in enumerate(document.tree.iter("script"), 1):
+        if script.text and (script.get("type") or "text/javascript").lower() in (
+            "text/javascript",
+            "module",
+            "application/javascript",
+        ):
+            yield number, script.text[:2_000_000]
+
+
+def _fetched(document: Document) -> Iterator[Source]:
+    for number, text in _script_texts(document):
+        for found in _FETCHED.finditer(text):
+            if not _NO_DATA.search(found[1]) and re.search(r"[/.?]", found[1]):
+                yield from _source(document, found[1], "a script asks for it", f"script {number}")
+
+
+def _quoted(document: Document) -> Iterator[Source]:
+    for number, text in _script_texts(document):
+        for found in _QUOTED.finditer(text):
+            if _DATA.search(found[1]) and not _NO_DATA.search(found[1]):
+                yield from _source(document, found[1], "a script names it", f"script {number}")
+
+
+def _attributes(document: Document) -> Iterator[Source]:
+    for element in document.tree.iter("*"):
+        for name, value in element.attrib.items():
+            key, text = str(name), str(value)
+            if (
+                key.startswith(("data-", "hx-"))
+                and re.match(r"https?://|/[^/]|[\w./-]+\.(?:json|xml|csv)", text)
+                and len(text) < 300
+            ):
+                likely = _DATA.search(text) or re.search(r"url|src|source|endpoint|api|href|get", key)
+                if likely and not _NO_DATA.search(text):
+                    yield from _source(document, text, "an attribute names it", f"{element.tag}[{key}]")
+
+
+def _linked(document: Document) -> Iterator[Source]:
+    for link in document.tree.iter("link", "a"):
+        href, kind, rel = link.get("href"), (link.get("type") or "").lower(), (link.get("rel") or "").lower()
+        if not href:
+            continue
+        if "alternate" in rel and kind in _FEED_TYPES:
+            yield from _source(
+                document, href, "feed" if "xml" in kind or "feed" in kind else "the same as JSON", f"link[type={kind}]"
+            )
+        elif re.search(r"sitemap[^/]*\.xml|rel=sitemap", href + rel):
+            yield from _source(document, href, "sitemap", link.tag)
+        elif link.tag == "a" and re.search(r"\.(?:csv|json|xml|xlsx|rss|atom|tsv)(?:$|[?#])", href, re.IGNORECASE):
+            yield from _source(document, href, "a link to data", "a")
+
+
+def _source(document: Document, reference: str, what: str, where: str) -> Iterator[Source]:
+    if "${" in reference or "{{" in reference:
+        return
+    try:
+        yield Source(resolve(document.base, reference.replace("\\/", "/")), what, where)
+    except NotAUrl:
+        if document.url.startswith("file:") and not reference.startswith(("javascript:", "mailto:", "data:", "tel:")):
+            yield Source(reference, what, where)

@@ -1,0 +1,221 @@
+"""Single pages, opened from wherever they stand: a URL, a file, standard input, a stored page of a run.
+
+`PAGE` is one string for all of these. A URL's reply is kept for the day, so that looking again asks no site again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import mimetypes
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from wadi.page.document import Document, NotADocument, Parse, read_document
+from wadi.problems import CrawlError, Place, Problem, UsageError, shortened
+from wadi.store.looked import LookedAt, cache_folder
+from wadi.urls import NotAUrl, resolve, without_secret
+from wadi.web.client import user_agent
+from wadi.web.messages import FetchFailed, Reply, Request
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from wadi.web.client import Client
+    from wadi.web.robots import Word
+
+SIZE_LIMIT_BYTES = 50_000_000
+
+
+@dataclass(frozen=True)
+class OpenedPage:
+    """A page with its reply. `age_s` is None for what was fetched, read or taken just now. `source` says where it was."""
+
+    document: Document
+    reply: Reply
+    source: str
+    age_s: float | None = None
+
+    def rows(self, rows: str, **fields: str) -> pd.DataFrame:
+        """The rows that an expression picks as a DataFrame of texts; each keyword is a column and its expression."""
+        import pandas as pd
+
+        from wadi.clean.text import tidied
+        from wadi.learn.trying import scopes_of, texts_of
+        from wadi.page.expressions import compile_expression
+
+        compiled = {name: compile_expression(expression) for name, expression in fields.items()}
+        scopes = scopes_of(self.document, compile_expression(rows))
+        cells = [
+            {
+                name: next((tidied(t) for t in texts_of(e.nodes(scope, self.document))), None)
+                for name, e in compiled.items()
+            }
+            for scope in scopes
+        ]
+        return pd.DataFrame(cells, columns=list(fields), dtype="string")
+
+
+def open_page(
+    page: str,
+    *,
+    fresh: bool = False,
+    parse: Parse | None = None,
+    runs: str | Path = "runs",
+    cache: LookedAt | None = None,
+    stdin: Callable[[], bytes] = lambda: sys.stdin.buffer.read(SIZE_LIMIT_BYTES + 1),
+) -> OpenedPage:
+    """Open a page. Raises UsageError for what is not there or no document, CrawlError for what cannot be fetched."""
+    reply, source, age = reply_of(page, fresh=fresh, runs=runs, cache=cache, stdin=stdin)
+    try:
+        document = read_document(reply.body, reply.url, reply.content_type, parse=parse)
+    except NotADocument as error:
+        raise UsageError(Problem("wrong-kind", f"this is no page: {error}", Place(without_secret(page)))) from error
+    return OpenedPage(document, reply, source, age)
+
+
+def reply_of(
+    page: str,
+    *,
+    fresh: bool = False,
+    runs: str | Path = "runs",
+    cache: LookedAt | None = None,
+    stdin: Callable[[], bytes] = lambda: sys.stdin.buffer.read(SIZE_LIMIT_BYTES + 1),
+) -> tuple[Reply, str, float | None]:
+    """The reply of a page, where it was taken from, and its age in seconds (None for a new one)."""
+    if page == "-":
+        return _local(stdin(), "standard input", "file:///dev/stdin"), "standard input", None
+    if page.startswith(("http://", "https://")):
+        return fetched(page, fresh=fresh, cache=cache)
+    path = Path(page)
+    if path.is_file() and path.name != "run.sqlite":
+        return _file(path), f"file {page}", None
+    if "://" in page:
+        raise UsageError(Problem("bad-url", "only http and https are fetched", Place(without_secret(page))))
+    stored = _stored(page, Path(runs))
+    if stored is not None:
+        return stored
+    if path.is_dir():
+        raise UsageError(Problem("not-a-file", "this is a folder, a page is a URL or a file", Place(page)))
+    now = "a page is a URL (http://…), a file, - for standard input, or RUN#NUMBER for a stored page of a run"
+    raise UsageError(Problem("no-such-file", "no such file", Place(page), now=now))
+
+
+def _file(path: Path) -> Reply:
+    try:
+        if path.stat().st_size > SIZE_LIMIT_BYTES:
+            raise _too_large(str(path), path.stat().st_size)
+        body = path.read_bytes()
+    except OSError as error:
+        raise UsageError(Problem("not-readable", f"cannot be read: {error.strerror}", Place(str(path)))) from error
+    return _local(body, str(path), path.resolve().as_uri(), mimetypes.guess_type(path.name)[0] or "")
+
+
+def _local(body: bytes, name: str, url: str, content_type: str = "") -> Reply:
+    if len(body) > SIZE_LIMIT_BYTES:
+        raise _too_large(name, len(body))
+    headers = (("Content-Type", content_type),) if content_type else ()
+    return Reply(Request(url), url, 200, headers, body, time.time())
+
+
+def _too_large(name: str, size: int) -> UsageError:
+    what = f"larger than {SIZE_LIMIT_BYTES / 1e6:.0f} MB ({size / 1e6:.0f} MB): it is not read"
+    return UsageError(
+        Problem("too-large", what, Place(name), now="cut a part out of it, or crawl it with limits.page_size")
+    )
+
+
+def _stored(page: str, runs: Path) -> tuple[Reply, str, float | None] | None:
+    """A stored page: `RUN#NUMBER`, where the number is the page's in the run; None when the name is no run's."""
+    from wadi.problems import RunError
+    from wadi.store.archive import DamagedRecord, read_reply
+    from wadi.store.folder import DATABASE, PAGES, find_run
+    from wadi.store.state import RunState
+
+    name, hash_mark, number = page.rpartition("#")
+    if not hash_mark or not number.isdecimal():
+        return None
+    try:
+        folder = find_run(name, runs)
+    except RunError:
+        return None
+    with RunState.open(folder / DATABASE) as state:
+        location = state.location(int(number))
+    if location is None:
+        raise UsageError(Problem("no-such-file", f"the run has no stored page {number}", Place(page)))
+    try:
+        reply = read_reply(folder / PAGES, location)
+    except (DamagedRecord, OSError) as error:
+        raise UsageError(Problem("damaged-run", f"the stored page cannot be read: {error}", Place(page))) from error
+    return reply, f"page {number} of {folder}", time.time() - reply.started_at
+
+
+def fetched(
+    url: str, *, fresh: bool = False, cache: LookedAt | None = None, agent: str | None = None
+) -> tuple[Reply, str, float | None]:
+    """The reply to a GET, from today's cache or from the site. A reply with an error status is a reply, too."""
+    kept = cache or LookedAt(cache_folder())
+    try:
+        request = Request(resolve("", url).partition("#")[0])
+    except NotAUrl as error:
+        raise UsageError(Problem("bad-url", f"no URL: {error}", Place(shortened(url)))) from error
+    if not fresh and (found := kept.find(request)):
+        return found[0], "today's cache", found[1]
+    reply = in_loop(_fetch(request, agent or user_agent()))
+    kept.keep(request, reply)
+    return reply, "the site", None
+
+
+async def _fetch(request: Request, agent: str) -> Reply:
+    client = _client(agent)
+    try:
+        return await client.fetch(request)
+    except FetchFailed as failure:
+        if failure.reply is not None and failure.reply.body:
+            return failure.reply
+        raise CrawlError(Problem(failure.cause, failure.what)) from failure
+    finally:
+        await client.close()
+
+
+def _client(agent: str) -> Client:
+    from wadi.web.client import Client
+    from wadi.web.retry import Retrying
+    from wadi.web.throttle import Pace, Throttle
+    from wadi.web.transport import Bounds, HttpTransport
+
+    transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent, per_host=1)
+    throttle = Throttle(Pace(0.2, 1), clock=time.monotonic, sleep=asyncio.sleep)
+    return Client(transport, throttle, Retrying(retries=1))
+
+
+def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:
+    """What the site's robots.txt says about a URL to us; None for what is on no site or when it cannot be had."""
+    from wadi.web.robots import Word, read_robots, word_for
+
+    if not url.startswith(("http://", "https://")):
+        return None
+    try:
+        reply, _, _ = fetched(resolve(url, "/robots.txt"), cache=cache)
+    except (CrawlError, UsageError):
+        return None
+    if 400 <= reply.status < 500:
+        return Word(True)  # RFC 9309 §2.3.1.3: unavailable, so nothing is disallowed
+    if reply.status >= 500:
+        return Word(False)  # §2.3.1.4: unreachable, so everything is
+    return word_for(read_robots(reply.body), url, "wadi")
+
+
+def in_loop(work: Any) -> Any:
+    """The result of a coroutine, inside a running event loop too (a notebook's), then in a thread of its own."""
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        return asyncio.run(work)
+    from concurrent.futures import ThreadPoolExecutor
+
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(asyncio.run, work).result()

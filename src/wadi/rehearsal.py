@@ -1,0 +1,284 @@
+"""A rehearsal: a plan tried on as few pages as tell the truth, with replies kept for the day.
+
+The pages go through the same extract, commit and assembly as in a run; only which pages are asked for is chosen here.
+"""
+
+from __future__ import annotations
+
+import random
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from wadi.crawl.extract import extract
+from wadi.crawl.kinds import Kind, compile_kinds
+from wadi.pages import fetched
+from wadi.plan.columns import Column, tables_of
+from wadi.plan.model import Plan
+from wadi.plan.reader import LoadedPlan
+from wadi.plan.starts import starts_of
+from wadi.problems import CrawlError, Place, Problem
+from wadi.store.looked import LookedAt, cache_folder
+from wadi.store.outcome import CellProblem, Outcome, TableRows
+from wadi.store.state import Page, RunState
+from wadi.table.assemble import Assembly
+from wadi.urls import resolve, without_secret
+from wadi.web.client import user_agent
+from wadi.web.messages import Reply, Request
+
+DETAILS = 5
+Sleep = Callable[[float], None]
+Told = Callable[[str, str], None]
+"""Called before each page with its kind and URL."""
+
+
+@dataclass(slots=True)
+class FieldSeen:
+    """How a field did on the pages of one kind: rows, filled ones, those with several matches, problems, samples."""
+
+    kind: str
+    name: str
+    rows: int = 0
+    filled: int = 0
+    several: int = 0
+    problems: list[CellProblem] = field(default_factory=list)
+    samples: list[str] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class KindSeen:
+    """The pages of one kind that were read: how many, their bytes and seconds, rows, links out by target."""
+
+    pages: int = 0
+    failed: int = 0
+    size_bytes: int = 0
+    elapsed_s: float = 0.0
+    rows: int = 0
+    total: int | None = None
+    links: Counter[str] = field(default_factory=Counter)
+    has_next: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Estimate:
+    """What the run would cost: requests (at least that many when not `known`), seconds at the plan's pace, bytes."""
+
+    requests: int
+    seconds: float
+    size_bytes: int
+    known: bool
+    by_kind: dict[str, int]
+
+
+@dataclass(frozen=True)
+class TableSeen:
+    """The first rows of a table, cells in the order of the columns."""
+
+    name: str
+    columns: list[Column]
+    rows: list[list[Any]]
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What came of a rehearsal."""
+
+    tables: list[TableSeen]
+    fields: list[FieldSeen]
+    kinds: dict[str, KindSeen]
+    failures: list[Problem]
+    notes: list[Problem]
+    pages: list[tuple[str, str, bool]]
+    estimate: Estimate
+
+    @property
+    def from_cache(self) -> int:
+        """How many pages came from today's cache."""
+        return sum(kept for _, _, kept in self.pages)
+
+
+def rehearse(
+    loaded: LoadedPlan,
+    *,
+    rows: int = 10,
+    kind: str | None = None,
+    sample: int | None = None,
+    seed: int = 1,
+    fresh: bool = False,
+    cache: LookedAt | None = None,
+    told: Told = lambda kind, url: None,
+    sleep: Sleep = time.sleep,
+) -> Rehearsal:
+    """Try a plan on the first page of every kind and five detail pages, or on `sample` pages picked at random from all known.
+
+    `kind` wants pages of this kind only (those that lead there are read too). Raises CrawlError when no start can be read.
+    """
+    work = _Work(loaded, cache or LookedAt(cache_folder()), fresh=fresh, told=told, sleep=sleep)
+    with (
+        tempfile.TemporaryDirectory(prefix="wadi-preview-") as folder,
+        RunState.create(Path(folder) / "run.sqlite") as state,
+    ):
+        plan = loaded.plan
+        first = next(starts_of(plan.start.addresses, plan.inputs))
+        state.add_starts([(plan.start.page, Request(resolve("", first.url)), dict(first.inputs))])
+        for page in _chosen(state, work, kind=kind, sample=sample, seed=seed):
+            state.commit([work.outcome(page)])
+        if not any(seen.pages for seen in work.kinds.values()):
+            raise CrawlError(work.failures or Problem("unreachable", "no start page could be read"))
+        tables = [_table(state, plan, name, rows) for name in tables_of(plan)]
+    return Rehearsal(
+        tables,
+        list(work.fields.values()),
+        work.kinds,
+        work.failures,
+        work.notes,
+        work.pages,
+        _estimate(plan, work.kinds),
+    )
+
+
+class _Work:
+    """What is gathered page by page."""
+
+    def __init__(self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool, told: Told, sleep: Sleep) -> None:
+        self.loaded = loaded
+        self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=datetime.now().astimezone().year)
+        self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in loaded.plan.page}
+        self.fields: dict[tuple[str, str], FieldSeen] = {}
+        self.failures: list[Problem] = []
+        self.notes: list[Problem] = []
+        self.pages: list[tuple[str, str, bool]] = []
+        self._cache = cache
+        self._fresh = fresh
+        self._told = told
+        self._sleep = sleep
+        self._asked = False
+
+    def outcome(self, page: Page) -> Outcome:
+        """Fetch a page, or take it from the cache, and extract it."""
+        seen = self.kinds[page.kind]
+        self._told(page.kind, without_secret(page.request.url))
+        manners = self.loaded.plan.manners
+        try:
+            if self._asked and (self._fresh or not self._cache.find(page.request)):
+                self._sleep(manners.pause)
+            agent = user_agent(manners.contact)
+            reply, source, _ = fetched(page.request.url, fresh=self._fresh, cache=self._cache, agent=agent)
+            self._asked = self._asked or source == "the site"
+        except CrawlError as error:
+            return self._failed(page, seen, error.problems[0])
+        self.pages.append((page.kind, without_secret(page.request.url), source != "the site"))
+        if reply.status >= 400:
+            return self._failed(
+                page, seen, Problem("http-status", f"status {reply.status}", Place(without_secret(reply.url)))
+            )
+        place = self.loaded.place("page", page.kind, "expect")
+        found = extract(reply, self.compiled[page.kind], self.compiled, place)
+        if found.failure is not None:
+            return self._failed(page, seen, found.failure)
+        self._count(page, seen, reply, found.tables)
+        seen.total = found.total if found.total is not None else seen.total
+        seen.links.update(link.kind for link in found.links if link.role.name == "OPEN")
+        seen.has_next = seen.has_next or any(link.role.name == "NEXT" for link in found.links)
+        self.notes += found.notes
+        return Outcome(page.id, reply, None, found.tables, found.links, found.total, notes=found.notes)
+
+    def _failed(self, page: Page, seen: KindSeen, problem: Problem) -> Outcome:
+        seen.failed += 1
+        self.failures.append(problem)
+        return Outcome(page.id, failure=problem)
+
+    def _count(self, page: Page, seen: KindSeen, reply: Reply, tables: tuple[TableRows, ...]) -> None:
+        seen.pages += 1
+        seen.size_bytes += len(reply.body)
+        seen.elapsed_s += reply.elapsed_s
+        for table in tables:
+            seen.rows += len(table.rows)
+            for place, name in enumerate(table.columns):
+                if self.compiled[page.kind].fields[place].by_route:
+                    continue
+                one = self.fields.setdefault((page.kind, name), FieldSeen(page.kind, name))
+                cells = [row[place] for row in table.rows]
+                filled = [cell for cell in cells if cell is not None and cell != []]
+                one.rows += len(cells)
+                one.filled += len(filled)
+                one.several += table.several.get(name, 0)
+                one.problems += [problem for problem in table.problems if problem.column == name]
+                one.samples = list(dict.fromkeys([*one.samples, *map(_shown, filled)]))[:3]
+
+
+def _shown(cell: Any) -> str:
+    return "; ".join(map(str, cell)) if isinstance(cell, list) else str(cell)
+
+
+def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | None, seed: int) -> Any:
+    """Which pages are read, one after the other: each choice is made from what is known by then."""
+    rng = random.Random(seed)
+    if sample is not None:
+        for _ in range(sample):
+            waiting = state.waiting(10_000)
+            if not waiting:
+                return
+            yield rng.choice(waiting)
+        return
+    wanted = {kind} if kind else set(work.kinds)
+    tried: Counter[str] = Counter()
+    while True:
+        page = next((p for p in state.waiting(10_000) if tried[p.kind] < _enough(work, p.kind, wanted, tried)), None)
+        if page is None:
+            return
+        tried[page.kind] += 1
+        yield page
+
+
+def _enough(work: _Work, kind: str, wanted: set[str], tried: Counter[str]) -> int:
+    """How many pages of a kind are read: one, or five of those that lead nowhere; failed ones are made up for, once each."""
+    leads_there = not work.compiled[kind].is_leaf
+    if kind not in wanted and not leads_there:
+        return 0
+    return (1 if leads_there else DETAILS) + min(work.kinds[kind].failed, 2)
+
+
+def _table(state: RunState, plan: Plan, name: str, rows: int) -> TableSeen:
+    assembly = Assembly(state, plan, name, limit=rows, this_year=datetime.now().astimezone().year)
+    return TableSeen(name, assembly.columns, list(assembly.rows()))
+
+
+def _estimate(plan: Plan, kinds: dict[str, KindSeen]) -> Estimate:
+    """Requests by kind from the stated total and the rows a page, times the starts; time by the plan's pause and parallelism."""
+    starts = sum(1 for _ in starts_of(plan.start.addresses, plan.inputs))
+    counts: dict[str, int] = {}
+    known = True
+    start = kinds[plan.start.page]
+    per_page = start.rows / start.pages if start.pages else 0
+    if start.has_next:
+        known = start.total is not None and per_page > 0
+        listing = -(-start.total // round(per_page)) if start.total is not None and per_page >= 1 else 2
+    else:
+        listing = 1
+    counts[plan.start.page] = listing * starts
+    todo = [plan.start.page]
+    while todo:
+        name = todo.pop(0)
+        seen = kinds[name]
+        for target, links in seen.links.items():
+            share = links / seen.pages if seen.pages else 0
+            whole = (
+                start.total
+                if name == plan.start.page and start.total is not None and abs(share - per_page) < 0.5
+                else None
+            )
+            expected = whole * starts if whole is not None else round(counts[name] * share)
+            if target not in counts:
+                counts[target] = expected
+                todo.append(target)
+    requests = sum(counts.values())
+    size = sum(count * (kinds[name].size_bytes // max(kinds[name].pages, 1)) for name, count in counts.items())
+    reply_s = sum(seen.elapsed_s for seen in kinds.values()) / max(sum(seen.pages for seen in kinds.values()), 1)
+    pace = max(plan.manners.pause, reply_s / plan.manners.parallel)
+    return Estimate(requests, requests * pace, size, known, counts)

@@ -1,0 +1,133 @@
+"""robots.txt by RFC 9309: groups, the longest matching rule, `*` and `$`, percent-encoding.
+
+Reading and deciding only; fetching and keeping the file is the client's.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from urllib.parse import quote, unquote, urlsplit
+
+SIZE_LIMIT_BYTES = 512_000
+"""What of the file is read: at least 500 KiB (RFC 9309 §2.5)."""
+_LINE = re.compile(r"\s*([A-Za-z-]+)\s*:\s*(.*?)\s*(?:#.*)?$")
+_TOKEN = re.compile(r"[a-zA-Z_-]+")
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One allow or disallow line: its path pattern, as written, and the line's number from 1."""
+
+    allow: bool
+    path: str
+    line: int
+
+
+@dataclass(slots=True)
+class Group:
+    """The rules for some agents (in small letters), and the pause in seconds that they are asked for."""
+
+    agents: list[str]
+    rules: list[Rule] = field(default_factory=list)
+    crawl_delay_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Robots:
+    """A parsed robots.txt. Without groups everything is allowed."""
+
+    groups: tuple[Group, ...] = ()
+    sitemaps: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Word:
+    """What robots.txt says about a URL: allowed or not, and the rule that decided (None where no rule matches)."""
+
+    allowed: bool
+    rule: Rule | None = None
+    agent: str = "*"
+    crawl_delay_s: float | None = None
+
+
+def read_robots(body: bytes) -> Robots:
+    """The file's groups. Lines that cannot be read are passed over, as §2.2 asks."""
+    text = body[:SIZE_LIMIT_BYTES].decode("utf-8-sig", "replace")
+    groups: list[Group] = []
+    sitemaps: list[str] = []
+    open_for_agents = False
+    for number, line in enumerate(re.split(r"\r\n|\r|\n", text), 1):
+        found = _LINE.match(line)
+        if not found:
+            continue
+        name, value = found[1].lower(), found[2]
+        if name == "sitemap":
+            sitemaps.append(value)
+        elif name == "user-agent":
+            if not open_for_agents:
+                groups.append(Group([]))
+            groups[-1].agents.append(_product(value))
+            open_for_agents = True
+        elif name in ("allow", "disallow", "crawl-delay") and groups:
+            open_for_agents = False
+            _add_rule(groups[-1], name, value, number)
+    return Robots(tuple(groups), tuple(sitemaps))
+
+
+def _product(value: str) -> str:
+    if value.strip() == "*":
+        return "*"
+    found = _TOKEN.match(value.strip())
+    return found[0].lower() if found else ""
+
+
+def _add_rule(group: Group, name: str, value: str, line: int) -> None:
+    if name == "crawl-delay":
+        try:
+            group.crawl_delay_s = max(0.0, float(value))
+        except ValueError:
+            return
+    elif value:  # an empty path matches nothing (§2.2.2)
+        group.rules.append(Rule(name == "allow", value, line))
+
+
+def word_for(robots: Robots, url: str, agent: str) -> Word:
+    """What the file says about a URL for the agent's product token (`wadi`).
+
+    All groups that name the agent count together, else those for `*` (§2.2.1). The longest matching path decides, and
+    allow where both are as long (§2.2.2). /robots.txt itself is always allowed.
+    """
+    token = _product(agent)
+    named = [group for group in robots.groups if token in group.agents]
+    groups = named or [group for group in robots.groups if "*" in group.agents]
+    delay = next((group.crawl_delay_s for group in groups if group.crawl_delay_s is not None), None)
+    shown = token if named else "*"
+    parts = urlsplit(url)
+    path = _comparable(parts.path or "/") + (f"?{_comparable(parts.query)}" if parts.query else "")
+    if parts.path == "/robots.txt":
+        return Word(True, None, shown, delay)
+    matching = [rule for group in groups for rule in group.rules if _matches(rule.path, path)]
+    if not matching:
+        return Word(True, None, shown, delay)
+    best = max(matching, key=lambda rule: (len(_comparable(rule.path)), rule.allow))
+    return Word(best.allow, best, shown, delay)
+
+
+def _comparable(text: str) -> str:
+    """Octets evened out for comparing: unreserved ones as they are, all others percent-encoded (§2.2.2)."""
+    kept = (
+        text.replace("%2F", "%252F")
+        .replace("%2f", "%252F")
+        .replace("%24", "%2524")
+        .replace("%2A", "%252A")
+        .replace("%2a", "%252A")
+    )
+    return quote(unquote(kept, errors="surrogateescape"), safe="/*$?&=;:@!,()'+~%-._", errors="surrogateescape")
+
+
+def _matches(pattern: str, path: str) -> bool:
+    pattern = _comparable(pattern)
+    anchored = pattern.endswith("$")
+    pieces = [re.escape(piece) for piece in (pattern[:-1] if anchored else pattern).split("*")]
+    return re.match(".*".join(pieces) + ("$" if anchored else ""), path) is not None
