@@ -247,3 +247,191 @@ def test_a_fault_of_our_own_is_status_70_without_a_traceback(monkeypatch: pytest
     err = io.StringIO()
     assert main(["lint", "x.toml"], io.StringIO(), err) == 70
     assert "a fault of Wadi's own: RuntimeError: broken inside" in err.getvalue()
+
+
+# -- inspect, try, preview
+
+
+@pytest.mark.parametrize(
+    ("path", "expression", "count", "kind"),
+    [
+        ("/register", "li[data-code]", 30, "listing"),
+        ("/register?page=7", "li[data-code]", 30, "listing"),
+        ("/register?page=9", "li[data-code]", 30, "listing"),
+        ("/districts", "ul.cards > li", 6, "listing"),
+        ("/district/saltholm", "tr[data-code]", 59, "table"),
+        ("/levels", "tbody > tr", 25, "table"),
+        ("/notices", "#all > ul.notes > li", 24, "listing"),
+        ("/partners", "tr:has(> td)", 5, "table"),
+        ("/news.xml", "item", 24, "feed"),
+    ],
+)
+def test_inspect_names_the_right_rows_first(
+    program: Program, site: str, path: str, expression: str, count: int, kind: str
+) -> None:
+    told = json.loads(program("inspect", f"{site}{path}", "--json").out)
+    assert (told["rows"][0]["expression"], told["rows"][0]["count"], told["kind"]["kind"]) == (expression, count, kind)
+    assert told["robots"]["allowed"]
+
+
+def test_inspect_shows_the_total_the_next_link_and_the_json_behind_a_page(program: Program, site: str) -> None:
+    register = program("inspect", f"{site}/register").out
+    assert "stated total 354" in register
+    assert 'next = { at = "nav.pages > a", text = "Older" }' in register
+    assert "kept for the day" in register
+    assert "from today's cache" in program("inspect", f"{site}/register").out
+    gauges = program("inspect", f"{site}/gauges").out
+    assert "kind     script shell" in gauges
+    assert f"{site}/api/gauges?page=  (a script asks for it" in gauges
+    levels = json.loads(program("inspect", f"{site}/levels", "--json").out)
+    assert levels["sources"][0]["url"] == f"{site}/api/levels.json"
+    assert levels["tables"][0]["headings"] == ["Code", "Name", "Level", "Read at"]
+    detail = json.loads(program("inspect", f"{site}/register/MW-0141", "--json").out)
+    assert detail["structured"]["jsonld"][0]["identifier"] == "MW-0141"
+    api = program("inspect", f"{site}/api/gauges?page=1").out
+    assert "$.items[*]    20 rows" in api
+    assert 'next = "$.next"' in api
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "telling"),
+    [
+        (["h3 a", "--limit", "2"], 0, "31 matches"),
+        (["h3 a"], 0, "line 29   html > body > main#content > ol.register > li.entry:nth-of-type(1) > h3 > a"),
+        ([".flow", "h3 a", "--rows", "li.entry", "--limit", "3"], 0, ".flow: nothing in 1 row: 1"),
+        ([".flow", "--rows", "li[data-code]", "--type", "number", "--locale", "fr", "--unit", "l/s"], 0, "30 rows"),
+        ([".flow", "--type", "number"], 0, "has 'l/s' after the number"),
+        (["h3 a", "--attr", "href", "--type", "url", "--limit", "2"], 0, "→"),
+        (["h3 a", "--find", "^(A.*)", "--clean", "upper"], 0, "'ASH SPRING'"),
+        (["re:Page (\\d+) of"], 0, "1 match"),
+        (["count(//li)"], 0, "1 match"),
+        (["li.entri"], 1, 'but 31 have "entry"'),
+        (["h3 a", "--rows", "li.entri"], 1, "no match"),
+        (["li["], 2, "li[\n     ^"),
+        (["li", "--type", "nubmer"], 2, "--type 'nubmer'"),
+        (["li", "--find", "("], 2, "--find '('"),
+        (["li", "--clean", "aftr x"], 2, 'did you mean "after"?'),
+        (["li", "--type", "number", "--locale", "xx_y"], 2, "not known"),
+        ([], 2, "no terminal for a prompt"),
+    ],
+)
+def test_try(program: Program, site: str, arguments: list[str], status: int, telling: str) -> None:
+    done = program("try", f"{site}/register", *arguments)
+    assert done.status == status, done.err
+    assert telling in done.out + done.err
+
+
+def test_try_reads_files_standard_input_json_and_stored_pages(program: Program, site: str) -> None:
+    (program.folder / "a.json").write_text('{"rows": [{"n": 1}, {"n": 2}]}')
+    done = program("try", "a.json", "$.n", "--rows", "$.rows[*]", "--json")
+    assert [row["$.n"][0]["values"] for row in json.loads(done.out)["found"]] == [["1"], ["2"]]
+    piped = subprocess.run(
+        [*program.command, "try", "-", "b"], input=b"<b>x</b>", capture_output=True, env=program.environment
+    )
+    assert b"1 match" in piped.stdout
+    (program.folder / "springs.toml").write_text(plan_text())
+    assert program("run", "springs.toml", "-i", f"site={site}", "--pages", "2", "-q").status == 0
+    assert "354" in program("try", "springs#1", ".count").out
+    assert "page 2 of runs" in program("inspect", "springs#2").out
+    assert "no stored page 9" in program("try", "springs#9", "a").err
+
+
+def test_preview_reads_little_and_a_second_time_nothing(program: Program, site: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text())
+    first = program("preview", "springs.toml", "-i", f"site={site}")
+    assert first.status == 0, first.err
+    assert "read      6 pages (1 register, 5 spring)" in first.out
+    assert "about 366 requests (12 register, 354 spring)" in first.out
+    told = json.loads(program("preview", "springs.toml", "-i", f"site={site}", "--json").out)
+    assert all(page["from_cache"] for page in told["pages"])
+    truth = register_rows(site)
+    names = told["tables"][0]["columns"]
+    assert [dict(zip(names, row, strict=True))["code"] for row in told["tables"][0]["rows"]] == [
+        row["code"] for row in truth[:8]
+    ]
+    status = next(one for one in told["fields"] if one["name"] == "status")
+    assert (status["rows"], status["filled"]) == (30, sum(row["status"] is not None for row in truth[:30]))
+
+
+def test_preview_tells_what_is_wrong_with_fields(program: Program, site: str) -> None:
+    plan = (
+        plan_text()
+        .replace('locale = "fr", unit = "l/s"', 'locale = "en", unit = "l/s"')
+        .replace('name       = "h3 a"', 'name = "p, dd"\nnone = ".no-such"')
+    )
+    (program.folder / "p.toml").write_text(plan)
+    done = program("preview", "p.toml", "-i", f"site={site}", "--page-kind", "register", "-o", "first.csv")
+    assert done.status == 0
+    assert "'2,2 l/s' is no number in locale 'en' [not-a-number]" in done.out
+    assert [line.split()[2:6] for line in done.out.splitlines() if line.startswith("  none ")] == [
+        ["0", "of", "30", "0"]
+    ]
+    assert [line.split()[7] for line in done.out.splitlines() if line.startswith("  name ")] == ["30"]
+    assert "first.csv: 30 rows" in done.err
+    assert "5 spring" not in done.out
+
+
+def test_preview_samples_by_seed_and_names_failures(program: Program, site: str) -> None:
+    (program.folder / "p.toml").write_text(plan_text())
+    pages = [
+        json.loads(program("preview", "p.toml", "-i", f"site={site}", "--sample", "8", "--seed", seed, "--json").out)[
+            "pages"
+        ]
+        for seed in ("3", "3", "4")
+    ]
+    urls = [[page["url"] for page in one] for one in pages]
+    assert urls[0] == urls[1] != urls[2]
+    assert len(urls[0]) == 8
+    with serving(lambda: _with_faults(MW_0141=404)) as broken:
+        done = program("preview", "p.toml", "-i", f"site={broken}")
+    assert (done.status, "status 404" in done.out) == (1, True)
+    assert "5 spring" in done.out
+    (program.folder / "x.toml").write_text(plan_text().replace('expect = "ol.register"', 'expect = "ol.gone"'))
+    done = program("preview", "x.toml", "-i", f"site={site}")
+    assert done.status == 3
+    assert 'reply 200 without "ol.gone" (expect, x.toml:19)' in done.err
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "status", "telling"),
+    [
+        ("empty.html", b"", 2, "the reply is empty"),
+        ("image.png", b"\x89PNG\r\n\x1a\n", 2, "it is binary"),
+        ("bytes.html", bytes(range(256)) * 50, 2, "it is binary"),
+        ("deep.html", b"<div>" * 100_000, 0, "the end of it is not read"),
+        ("broken.json", b'{"a": ', 2, "it is no JSON"),
+        ("large.json", b"[" + b" " * 20_000_001, 2, "larger than 20 MB (20 MB): it is not read"),
+    ],
+)
+def test_pages_that_are_none_get_a_clear_word(
+    program: Program, name: str, content: bytes, status: int, telling: str
+) -> None:
+    (program.folder / name).write_bytes(content)
+    done = program("inspect", name)
+    assert done.status == status
+    assert telling in done.out + done.err
+
+
+@pytest.mark.parametrize(
+    ("page", "status", "telling"),
+    [
+        ("nothing.html", 2, "no such file"),
+        ("ftp://127.0.0.1/x", 2, "only http and https are fetched"),
+        ("http://", 2, "no URL"),
+        ("http://127.0.0.1:1/", 3, "connection refused"),
+        (".", 2, "this is a folder"),
+    ],
+)
+def test_pages_that_cannot_be_had(program: Program, page: str, status: int, telling: str) -> None:
+    done = program("inspect", page)
+    assert (done.status, telling in done.err) == (status, True), done.err
+
+
+def test_the_library_opens_pages(program: Program, site: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    import wadi
+
+    monkeypatch.setenv("WADI_CACHE", str(program.folder / "cache"))
+    frame = wadi.open_page(f"{site}/register").rows("li[data-code]", name="h3 a", flow=".flow", none=".none")
+    assert list(frame.columns) == ["name", "flow", "none"]
+    assert frame["name"].tolist()[:2] == [row["name"] for row in register_rows(site)[:2]]
+    assert frame["none"].isna().all()

@@ -27,7 +27,8 @@ if TYPE_CHECKING:
     from wadi.web.client import Client
     from wadi.web.robots import Word
 
-SIZE_LIMIT_BYTES = 50_000_000
+SIZE_LIMIT_BYTES = 20_000_000
+"""What is looked at in one piece: a tree takes about thirty times the memory of its page."""
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
+from functools import lru_cache
 
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.locales import day_names, locale_of, month_names
@@ -56,6 +57,7 @@ def date_reader(pattern: str | None = None, locale: str | None = None, *, this_y
     return read
 
 
+@lru_cache(maxsize=512)
 def date_pattern(pattern: str, locale: str | None = None) -> DatePattern:
     """The pattern compiled; month and day names come from `locale` (default English). Raises BadSetting."""
     name = locale or "en"

@@ -24,13 +24,14 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi preview examples/springs.toml --page-kind register -o first.csv
 """
 _SHOWN_PROBLEMS = 2
+_FIELD_COUNTS_WIDTH = 50
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("plan", metavar="PLAN", help="the plan file")
     add_inputs(parser)
     parser.add_argument(
-        "--rows", type=at_least_one, default=8, metavar="N", help="how many rows are shown (default: 8)"
+        "--rows", type=at_least_one, default=5, metavar="N", help="how many rows are shown (default: 5)"
     )
     parser.add_argument("--page-kind", metavar="NAME", help="pages of this kind, and those that lead there")
     parser.add_argument(
@@ -85,7 +86,7 @@ def view(seen: Rehearsal, rows: int, width: int) -> RenderableType:
         parts += [plain(f"{table.name}: the first {plural(len(table.rows[:rows]), 'row')}", "bold"), shown]
         if left_out:
             parts.append(plain(f"{plural(len(left_out), 'more column')}: {', '.join(left_out)}", "dim"))
-        parts += [plain(""), _fields_view(seen.fields, table.columns), plain("")]
+        parts += [plain(""), _fields_view(seen.fields, table.columns, width), plain("")]
     parts += [
         plain(f"failed    {shortened(str(problem).splitlines()[0], 200)}", "yellow") for problem in seen.failures[:5]
     ]
@@ -94,7 +95,7 @@ def view(seen: Rehearsal, rows: int, width: int) -> RenderableType:
     return Group(*parts)
 
 
-def _fields_view(fields: list[FieldSeen], columns: list[Column]) -> RenderableType:
+def _fields_view(fields: list[FieldSeen], columns: list[Column], width: int) -> RenderableType:
     from rich.console import Group
     from rich.table import Table
 
@@ -103,9 +104,11 @@ def _fields_view(fields: list[FieldSeen], columns: list[Column]) -> RenderableTy
         table.add_column(heading, no_wrap=True)
     for heading in ("filled", "", "several", "unread"):
         table.add_column(heading, justify="right", no_wrap=True)
-    table.add_column("samples", no_wrap=True, overflow="ellipsis")
+    table.add_column("samples", no_wrap=True)
     names = {column.name for column in columns}
     mine = [one for one in fields if one.name in names]
+    left = max((len(one.name) for one in mine), default=0) + max((len(one.kind) for one in mine), default=0)
+    room = max(12, width - left - _FIELD_COUNTS_WIDTH)
     for one in mine:
         style = "red" if not one.filled and one.rows else ""
         table.add_row(
@@ -115,7 +118,7 @@ def _fields_view(fields: list[FieldSeen], columns: list[Column]) -> RenderableTy
             plain(percent(one.filled, one.rows), style),
             plain(str(one.several or ""), "yellow"),
             plain(str(len(one.problems) or ""), "yellow"),
-            plain(" | ".join(shortened(sample, 26) for sample in one.samples), "dim"),
+            plain(shortened(" | ".join(shortened(sample, 26) for sample in one.samples), room), "dim"),
         )
     return Group(table, *(plain(line, "yellow") for line in _problem_lines(mine)))
 

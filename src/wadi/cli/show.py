@@ -133,9 +133,9 @@ def percent(part: int, whole: int) -> str:
     return ">99 %" if 99 < share < 100 else f"{share:.0f} %"
 
 
-def plural(count: int, word: str) -> str:
-    """`1 row`, `2 rows`, `1,472 pages`."""
-    return f"{count:,} {word}{'' if count == 1 else 's'}"
+def plural(count: int, word: str, many: str = "") -> str:
+    """`1 row`, `2 rows`, `1,472 pages`; `many` for words that do not just take an s."""
+    return f"{count:,} {word if count == 1 else many or word + 's'}"
 
 
 def standard_output() -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from datetime import date
 from typing import TYPE_CHECKING, Any, TextIO
@@ -25,6 +26,7 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi try http://127.0.0.1:8700/register .flow --rows 'li.entry' --type number --locale fr --unit l/s
   wadi try http://127.0.0.1:8700/register                       a prompt, with history
 """
+_PLACES_IN_JSON = 1000
 _STAGES = ("attr", "take", "find", "type", "locale", "format", "unit")
 
 
@@ -70,7 +72,9 @@ def show(document: Document, expressions: list[str], args: argparse.Namespace, o
     if args.rows and not scopes:
         _explain(document, document.scope, args.rows, out, args)
         return Status.NOT_ALL
-    tried = [[try_on(document, scope, one, places=not args.rows or args.json) for one in fields] for scope in scopes]
+    places = _PLACES_IN_JSON if args.json else 0 if args.rows else args.limit
+    most = None if args.json or args.rows else args.limit
+    tried = [[try_on(document, scope, one, places=places, most=most) for one in fields] for scope in scopes]
     if args.json:
         write_json(_as_dict(expressions, args.rows, tried), out)
     elif args.rows:
@@ -102,7 +106,7 @@ def _field(expression: str, args: argparse.Namespace) -> Field:
         first = error.errors(include_url=False)[0]
         what = f"--{first['loc'][-1]} {first['input']!r}: {first['msg'][:1].lower()}{first['msg'][1:]}"
         raise UsageError(Problem("bad-option", what)) from error
-    except ValueError as error:  # a regular expression
+    except re.error as error:
         raise UsageError(Problem("bad-regex", f"--find {args.find!r}: {error}")) from error
 
 
@@ -120,13 +124,13 @@ def _compiled(expression: str) -> Any:
 
 def _show_matches(one: Tried, args: argparse.Namespace, out: TextIO) -> None:
     to = console(out)
-    to.print(plain(f"{one.expression}    {plural(len(one.matches), 'match').replace('matchs', 'matches')}", "bold"))
-    for number, match in enumerate(one.matches[: args.limit], 1):
+    to.print(plain(f"{one.expression}    {plural(one.count, 'match', 'matches')}", "bold"))
+    for number, match in enumerate(one.matches, 1):
         to.print(_match_head(number, match))
         for line in _match_lines(match):
             to.print(line)
-    if len(one.matches) > args.limit:
-        to.print(plain(f"… {len(one.matches) - args.limit} more (--limit shows them)", "dim"))
+    if one.count > len(one.matches):
+        to.print(plain(f"… {one.count - len(one.matches):,} more (--limit shows them)", "dim"))
 
 
 def _match_head(number: int, match: Match) -> Text:

@@ -34,8 +34,11 @@ _SCRIPT_WORDS = re.compile(
     r"(?:enable|activate|requires?|turn on)\s+java ?script|loading\b|bitte warten|chargement|cargando", re.IGNORECASE
 )
 _LITTLE_TEXT = 400
-# Found on the labelled pages and the sample site: real listings score above 5, navigation and chance below 4.5.
+# Found on the labelled pages, the sample site and manuals: listings of four rows or more score above 1.5, smaller sets that
+# are rows above 4.8; navigation and what repeats by chance below 1.
 _RICH = 4.8
+_RICH_OF_SEVERAL = 1.2
+_SEVERAL = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +80,7 @@ def _refused(document: Document, candidates: list[RowsGuess], status: int) -> Ki
     text = text_of(body) if body is not None else ""
     little = len(text) < _LITTLE_TEXT * 2
     passwords = [field for field in document.tree.iter("input") if (field.get("type") or "").lower() == "password"]
-    if passwords and (little or not _rich(candidates)):
+    if passwords and not _rich(candidates):
         return KindGuess("log-in", ("it has a password field, and little else",))
     said = _CHALLENGE.search(f"{document.title}\n{text}" if little else document.title)
     if said and not _rich(candidates):
@@ -91,7 +94,11 @@ def _refused(document: Document, candidates: list[RowsGuess], status: int) -> Ki
 
 
 def _rich(candidates: list[RowsGuess]) -> bool:
-    return bool(candidates) and candidates[0].score > _RICH
+    """Whether the first candidate is a listing and no accident."""
+    if not candidates:
+        return False
+    first = candidates[0]
+    return first.score > (_RICH_OF_SEVERAL if first.count >= _SEVERAL else _RICH)
 
 
 def _shell(document: Document, candidates: list[RowsGuess], sources: list[Source]) -> KindGuess | None:

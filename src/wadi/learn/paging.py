@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
@@ -38,7 +39,11 @@ _TOTAL = re.compile(
     r"|Treffer|Ergebnisse|résultats|resultados|risultati|resultaten|springs?|total)\b",
     re.IGNORECASE,
 )
-_RANGE = re.compile(r"\d[\d.,\s\u00a0]*\s*(?:–|—|-|to|bis|à|a)\s*\d[\d.,\s\u00a0]*")
+# Before "of N" there is a range, or the whole text is "30 of 354": dates and versions have such words too.
+_COUNTED = re.compile(
+    r"\d\s*(?:–|—|-|to|bis|à|a)\s*\d[\d.,\s\u00a0]*\s\D{1,5}\s|^\D*\d[\d,\s\u00a0]*\s\D{1,5}\s*\d[\d.,\s\u00a0]*$"
+)
+_NO_TOTAL = frozenset({"script", "style", "title", "option", "a", "head", "html", "body"})
 _NUMBER = re.compile(r"^\[?\d{1,5}\]?$")
 _FLAGS = re.compile(r"has_?(?:more|next)|more|is_?last|last_?page|end", re.IGNORECASE)
 _CURSORS = re.compile(r"next|cursor|after|continuation|token|scroll_?id|bookmark", re.IGNORECASE)
@@ -123,7 +128,9 @@ def _page_numbers(document: Document) -> Iterator[Paging]:
     """Runs of links whose texts are numbers, with the parameter or the part of the path that counts."""
     best: list[etree._Element] = []
     for parent in document.tree.iter(etree.Element):
-        links = [a for a in parent.iter("a") if _NUMBER.match(text_of(a))] if 1 < len(parent) < 60 else []
+        if not 1 < len(parent) < 60 or not _is_small(parent, 150):
+            continue
+        links = [a for a in parent.iter("a") if _NUMBER.match(text_of(a))]
         if len(links) >= 2 and len(links) > len(best) and len(text_of(parent)) < 300:
             best = links
     if not best:
@@ -171,21 +178,16 @@ def _totals(document: Document, rows: Collection[etree._Element]) -> Iterator[Pa
 
 
 def _stated(document: Document, rows: set[etree._Element]) -> Iterator[Paging]:
+    inside = {element for row in rows for element in row.iter()}
     for element in document.tree.iter(etree.Element):
-        if element.tag in ("script", "style", "title", "option", "a", "head", "html", "body") or len(element) > 6:
+        if element in inside or element.tag in _NO_TOTAL or not _is_small(element, 12):
             continue
         text = text_of(element)
         if not 4 < len(text) < 120:
             continue
-        if any(one in rows for one in [element, *element.iterancestors()]):
-            continue
         found = _TOTAL.search(text)
         number = _whole(found["of"] or found["count"]) if found else None
-        if (
-            found is None
-            or number is None
-            or (found["of"] and not _RANGE.search(text) and not re.search(r"\d", text[: found.start()]))
-        ):
+        if found is None or number is None or (found["of"] and not _COUNTED.search(text[: found.end()])):
             continue
         if re.match(r"\s*(?:page|seite|página|pagina|sida|стр)", text, re.IGNORECASE):
             continue
@@ -193,6 +195,11 @@ def _stated(document: Document, rows: set[etree._Element]) -> Iterator[Paging]:
         pattern = r"of ([\d., ]+)" if found["of"] else r"([\d., ]+)"
         yield Paging("stated total", expression or "", f"{number} in {text!r}",
                      f"total = {{ at = {quoted(expression or '')}, find = '{pattern}', locale = \"en\" }}")  # fmt: skip
+
+
+def _is_small(element: etree._Element, most: int) -> bool:
+    """Whether an element holds at most so many others; asked before its text is gathered."""
+    return sum(1 for _ in islice(element.iterdescendants(), most + 1)) <= most
 
 
 def _whole(text: str) -> int | None:

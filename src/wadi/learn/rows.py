@@ -23,8 +23,9 @@ from wadi.page.text import UNSEEN, is_hidden
 from wadi.plan.model import MISSING_TEXTS
 
 _LEAST_ROWS = 2
-_MOST_ROWS_READ = 300
-_MOST_PATHS = 400
+_ROWS_RANKED = 40
+_ROWS_READ = 2000
+_MOST_PATHS = 150
 _COMMON = 0.6
 _ODD = 0.6
 _LEAST_OF_BEST = 0.03
@@ -39,12 +40,13 @@ _NAVIGATION_TAGS = frozenset({"nav", "footer", "aside", "menu", "select", "form"
 
 @dataclass(frozen=True, slots=True)
 class RowsGuess:
-    """A candidate: the expression that picks its rows, the rows, and its score (only to be compared on one page)."""
+    """A candidate: the expression that picks its rows, the rows, its score, and the share of the page's text in them."""
 
     expression: str
     rows: tuple[etree._Element, ...]
     score: float
     left_out: int = 0
+    coverage: float = 0.0
 
     @property
     def count(self) -> int:
@@ -61,6 +63,7 @@ class _Set:
     values: dict[str, list[str]]
     odd: list[etree._Element]
     score: float = 0.0
+    coverage: float = 0.0
 
 
 def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
@@ -68,13 +71,15 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
     body = document.tree.find(".//body")
     root = document.tree if body is None else body
     whole = max(1, len(_squeezed(root)))
-    sets = [_measured(elements, whole) for elements in _sibling_sets(root)]
+    sets = [_measured(elements, whole, _ROWS_RANKED) for elements in _sibling_sets(root)]
     ranked = sorted((one for one in sets if one is not None and one.score > 0), key=lambda one: one.score, reverse=True)
     found: list[RowsGuess] = []
     taken: list[set[etree._Element]] = []
     for one in ranked:
         if len(found) >= most or (found and one.score < found[0].score * _LEAST_OF_BEST):
             break
+        if len(one.elements) + len(one.odd) > _ROWS_RANKED:
+            one = _measured([*one.elements, *one.odd], whole, _ROWS_READ) or one
         members = set(one.elements)
         if any(
             members <= other or _is_shell(one.elements, other) or _is_inside(one.elements, other) for other in taken
@@ -84,9 +89,8 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
         if expression is None:
             continue
         taken.append(set(rows))
-        found.append(
-            RowsGuess(expression, tuple(rows), one.score, len(one.odd) if len(rows) == len(one.elements) else 0)
-        )
+        left_out = len(one.odd) if len(rows) == len(one.elements) else 0
+        found.append(RowsGuess(expression, tuple(rows), one.score, left_out, one.coverage))
     return found
 
 
@@ -147,9 +151,9 @@ def _are_fields(children: Sequence[etree._Element]) -> bool:
     return False
 
 
-def _measured(elements: list[etree._Element], whole: int) -> _Set | None:
-    """The set with its odd rows taken out and its score; None when nothing varies in it."""
-    read = elements[:_MOST_ROWS_READ]
+def _measured(elements: list[etree._Element], whole: int, most: int) -> _Set | None:
+    """The set with its odd rows taken out and its score, from its first `most` members; None when nothing varies in it."""
+    read = elements[:most]
     leaves = [_leaves(element) for element in read]
     paths = [set(found) for found in leaves]
     common = {path for path, count in Counter(p for own in paths for p in own).items() if count >= len(read) * _COMMON}
@@ -165,7 +169,8 @@ def _measured(elements: list[etree._Element], whole: int) -> _Set | None:
         for path, text in found.items():
             values[path].append(text)
     texts = [_squeezed(element) for element, _ in kept]
-    one = _Set([e for e in elements if e not in odd], [set(found) for _, found in kept], texts, values, odd)
+    out = set(odd)
+    one = _Set([e for e in elements if e not in out], [set(found) for _, found in kept], texts, values, odd)
     one.score = _score(one, whole)
     return one
 
@@ -223,7 +228,7 @@ def _score(one: _Set, whole: int) -> float:
     alike = sum(len(own & set(varied)) for own in one.paths) / (len(one.paths) * len(varied))
     distinct = len(set(one.texts)) / len(one.texts)
     length = sorted(map(len, one.texts))[len(one.texts) // 2]
-    coverage = min(1.0, sum(map(len, one.texts)) / whole)
+    coverage = one.coverage = min(1.0, sum(map(len, one.texts)) * count / len(one.texts) / whole)
     fields = len([path for path in varied if "@" not in path]) + 0.3 * len([path for path in varied if "@" in path])
     size = math.log2(1 + count)
     richness = min(fields, 8.0) + min(length / 60, 2.0)

@@ -47,10 +47,11 @@ class Match:
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """What an expression came to on a document or in one row."""
+    """What an expression came to on a document or in one row: `count` matches, all or the first of them looked at."""
 
     expression: str
     matches: tuple[Match, ...]
+    count: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,14 +68,15 @@ def field_of(expression: str, stages: dict[str, Any], this_year: int) -> Field:
     return compile_field("value", plan, this_year)
 
 
-def try_on(document: Document, scope: Scope, one: Field, *, places: bool = True) -> Tried:
-    """Everything that a field's expression picks from a scope, through all its stages."""
+def try_on(document: Document, scope: Scope, one: Field, *, places: int = 0, most: int | None = None) -> Tried:
+    """What a field's expression picks from a scope, through all its stages: the first `most`, the first `places` with place."""
     (expression,) = one.expressions
     nodes = expression.nodes(scope, document)
-    return Tried(expression.text, tuple(_match(node, one, document, places=places) for node in nodes))
+    found = (_match(node, one, document, with_place=number < places) for number, node in enumerate(nodes[:most]))
+    return Tried(expression.text, tuple(found), len(nodes))
 
 
-def _match(node: Node, one: Field, document: Document, *, places: bool) -> Match:
+def _match(node: Node, one: Field, document: Document, *, with_place: bool) -> Match:
     texts = tuple(taken(node, one))
     values: list[Any] = []
     problems: list[str] = []
@@ -85,7 +87,7 @@ def _match(node: Node, one: Field, document: Document, *, places: bool) -> Match
             values.append(None)
         else:
             values.append(value)
-    attributes, line, path, snippet = _place(node, document) if places else ({}, None, "", "")
+    attributes, line, path, snippet = _place(node, document) if with_place else ({}, None, "", "")
     marked = texts[0] if texts else ""
     return Match(texts, tuple(values), "; ".join(problems), attributes, line, path, snippet, marked)
 

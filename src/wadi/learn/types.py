@@ -88,7 +88,10 @@ def _date(values: Sequence[str]) -> TypeGuess | None:
         return None
     if (share := _share(values, date_reader())) >= _ENOUGH:
         return TypeGuess("date", share=share)
+    worded = any(c.isalpha() for value in values for c in value)
     for pattern in _DATE_PATTERNS:
+        if worded == (pattern in _NUMERIC_DATES):
+            continue
         for locale in (None,) if pattern in _NUMERIC_DATES else _DATE_LOCALES:
             if (share := _share(values, date_reader(pattern, locale))) >= _ENOUGH:
                 return TypeGuess("date", locale, pattern, None, share)

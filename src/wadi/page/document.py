@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -25,6 +26,7 @@ _NO_TEXT = (
     b"\x89PNG", b"GIF8", b"\xff\xd8\xff", b"%PDF-", b"PK\x03\x04", b"RIFF", b"\x7fELF", b"\x1f\x8b", b"OggS", b"ID3", b"BM6",
 )  # fmt: skip
 # The prefixes that sites put before JSON against script inclusion.
+_LONG_NUMBER = re.compile(rb"\d{19}")
 _JSON_GUARDS = (b")]}',", b")]}'", b"while(1);", b"for(;;);")
 
 
@@ -187,8 +189,12 @@ def _json_value(text: bytes) -> Any:
     import orjson
 
     try:
+        if _LONG_NUMBER.search(text):
+            return json.loads(text)  # orjson makes floats of whole numbers beyond 64 bits
         return orjson.loads(text)
-    except orjson.JSONDecodeError as error:
+    except RecursionError as error:
+        raise ValueError("nested too deeply") from error
+    except json.JSONDecodeError as error:  # orjson's is one, too
         lines = [line for line in text.split(b"\n") if line.strip()]
         if len(lines) > 1 and lines[0].strip()[:1] in b"{[" and lines[0].strip()[-1:] in b"}]":
             try:
@@ -200,8 +206,6 @@ def _json_value(text: bytes) -> Any:
 
 def _loosely(text: bytes, first: ValueError) -> Any:
     """Python's own reader takes NaN, Infinity and whole numbers of any size; what it refuses too is no JSON."""
-    import json
-
     try:
         return json.loads(text)
     except (ValueError, RecursionError):

@@ -132,13 +132,13 @@ def _properties(
 def _value(element: etree._Element, document: Document) -> str:
     """The value of a property's element (HTML Standard, "Values"): a URL, an attribute, or the text."""
     tag = element.tag
-    url = element.get(_URL_ATTRIBUTES.get(tag, ""))
+    url = element.get(_URL_ATTRIBUTES[tag]) if tag in _URL_ATTRIBUTES else None
     if url is not None:
         with contextlib.suppress(NotAUrl):
             return resolve(document.base, url)
         return url
     content = element.get("content")
-    value = content if content is not None else element.get(_VALUE_ATTRIBUTES.get(tag, ""))
+    value = content if content is not None or tag not in _VALUE_ATTRIBUTES else element.get(_VALUE_ATTRIBUTES[tag])
     return text_of(element) if value is None else " ".join(value.split())
 
 

@@ -1,0 +1,287 @@
+"""What is found on pages that no plan describes: rows, fields, types, paging, kinds, sources; robots.txt; the day's cache."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from labelled.pages import PAGES
+from wadi.learn.fields import field_candidates
+from wadi.learn.kind import page_kind
+from wadi.learn.look import look_at
+from wadi.learn.outline import json_rows, outline
+from wadi.learn.paging import paging_of
+from wadi.learn.rows import row_candidates
+from wadi.learn.sources import data_sources
+from wadi.learn.trying import why_nothing
+from wadi.learn.types import guessed_type
+from wadi.page.document import read_document
+from wadi.page.expressions import compile_expression
+from wadi.store.looked import LookedAt
+from wadi.web.messages import Hop, Reply, Request
+from wadi.web.robots import read_robots, word_for
+
+KNOWN_MISSES = {"directory listing"}
+"""Documented in docs/inspect.md: nothing but its text tells the way up from the files."""
+
+
+@pytest.mark.parametrize(("name", "html", "label"), PAGES, ids=[name for name, _, _ in PAGES])
+def test_the_main_listing_stands_first(name: str, html: str, label: str) -> None:
+    document = read_document(html.encode(), "http://h/", "text/html")
+    wanted = set(compile_expression(label).nodes(document.scope, document))
+    first = row_candidates(document)[0]
+    missed = set(first.rows) != wanted
+    assert missed == (name.partition(" (")[0] in KNOWN_MISSES)
+    assert set(compile_expression(first.expression).nodes(document.scope, document)) == set(first.rows)
+
+
+@pytest.mark.parametrize(
+    ("name", "html", "expression", "count"),
+    [
+        # the shapes of real pages: a package index, a manual's contents, a database browser, a file server
+        ("links in a line", "<h1>Simple index</h1>" + "".join(f'<a href="/simple/p{n}/">package {n}</a><br>' for n in range(9)), "body > a", 9),
+        ("contents", "<div id=apicontent><ul>" + "".join(f"<li><a href=c{n}.html>Chapter number {n}</a></li>" for n in range(20)) + "</ul></div>", "ul > li", 20),
+        ("database browser", "<table class=rows-and-columns><thead><tr><th><a href=?s=a>code</a><th><a href=?s=b>flow</a></tr></thead><tbody>" + "".join(f"<tr><td class=type-pk><a href=/s/{n}>{n}</a><td class=type-float>{n}.5</tr>" for n in range(30)) + "</tbody></table><p><a href=?_next=30>Next page</a>", "tbody > tr", 30),
+        ("file server", "<h1>Directory listing for /</h1><hr><ul>" + "".join(f'<li><a href="f{n}.txt">f{n}.txt</a></li>' for n in range(12)) + "</ul><hr>", "ul > li", 12),
+        ("news in a list", "<ul>" + "".join(f"<li>Fixed <a href=/b/{n}>bug {n}</a> in the <code>part{n}</code>, which had been wrong since release {n}.</li>" for n in range(15)) + "</ul>", "li", 15),
+    ],
+)  # fmt: skip
+def test_shapes_of_real_pages(name: str, html: str, expression: str, count: int) -> None:
+    document = read_document(html.encode(), "http://h/", "text/html")
+    look = look_at(document, Reply(Request("http://h/"), "http://h/", 200, (), html.encode(), 0.0))
+    first = look.rows[0].rows
+    assert (first.count, look.kind.kind in ("listing", "table")) == (count, True), (name, first.expression, look.kind)
+    wanted = set(compile_expression(expression).nodes(document.scope, document))
+    assert set(first.rows) == wanted
+
+
+def test_fields_have_expressions_types_and_names() -> None:
+    name, html, _ = next(page for page in PAGES if page[0].startswith("table with thead"))
+    document = read_document(html.encode(), "http://h/", "text/html")
+    fields = {f.name: f for f in field_candidates(document, row_candidates(document)[0].rows)}
+    assert {"code", "name", "district", "flow", "url"} <= set(fields), name
+    assert fields["flow"].as_plan() == '{ at = "td:nth-child(4)", type = "number", locale = "fr", unit = "l/s" }'
+    assert fields["url"].type.type == "url"
+    assert fields["code"].samples == ("MW-0141", "MW-0094", "MW-0276")
+
+
+@pytest.mark.parametrize(
+    ("texts", "keys"),
+    [
+        (["1", "22", "333"], 'type = "integer"'),
+        (["1.5", "22.25"], 'type = "number", locale = "en"'),
+        (["1 472,5 l/s", "2,2 l/s", "—"], 'type = "number", locale = "fr", unit = "l/s"'),
+        (["1.234,5", "7,25"], 'type = "number", locale = "de"'),
+        (["3 March 2021", "28 May 2022"], 'type = "date", locale = "en", format = "d MMMM y"'),
+        (["3. März 2021", "28. Mai 2022"], 'type = "date", locale = "de", format = "d. MMMM y"'),
+        (["31/12/2021", "01/02/2022"], 'type = "date", format = "d/M/y"'),
+        (["2021-03-03", "2022-01-01T10:00"], 'type = "date"'),
+        (["yes", "no", "yes"], 'type = "boolean"'),
+        (["MW-1", "MW-2"], ""),
+        (["007", "012", "100"], ""),
+        (["Ash", "12"], ""),
+        ([], ""),
+    ],
+)
+def test_types_are_guessed(texts: list[str], keys: str) -> None:
+    assert guessed_type(texts).keys() == keys
+
+
+@pytest.mark.parametrize(
+    ("html", "how", "telling"),
+    [
+        ("<a href=?p=2>Older ›</a>", "next link", "?p=2"),
+        ("<a href=?p=2>Nächste Seite</a>", "next link", "?p=2"),
+        ("<a href=?p=2>次へ</a>", "next link", "?p=2"),
+        ("<a href=?p=2 aria-label='Next page'>»</a>", "next link", "?p=2"),
+        ("<link rel=next href=/two>", "rel=next", "/two"),
+        ("<p><a href=?page=1>1</a> <b>2</b> <a href=?page=3>3</a> <a href=?page=9>9</a></p>", "page numbers", "'page'"),
+        ("<p>Showing 1–30 of 1,354 results</p>", "stated total", "1354"),
+        ("<p>354 records found</p>", "stated total", "354"),
+        ("<button data-url='/more?x=2'>Load more</button>", "load more", "/more?x=2"),
+    ],
+)
+def test_how_pages_go_on(html: str, how: str, telling: str) -> None:
+    found = paging_of(read_document(f"<body>{html}</body>".encode(), "http://h/", "text/html"))
+    assert [one.how for one in found if telling in one.value] == [how]
+
+
+@pytest.mark.parametrize(
+    "html", ["<p>Version 1.0.8 of 13 July 2019</p>", "<p>Page 2 of 9 pages</p>", "<p>one of 3 ways</p>"]
+)
+def test_what_is_no_total(html: str) -> None:
+    assert paging_of(read_document(html.encode(), "http://h/", "text/html")) == []
+
+
+def test_paging_in_json_and_in_the_link_header() -> None:
+    reply = Reply(
+        Request("http://h/"), "http://h/", 200, (("Link", '</a>; rel="prev", </b?x=1>; rel="next"'),), b"", 0.0
+    )
+    data = b'{"meta": {"total": 354, "has_more": true, "cursor": "abc=="}, "next": "/api?page=2", "items": [{"a": 1}, {"a": 2}]}'
+    found = paging_of(read_document(data, "http://h/", "application/json"), reply)
+    assert [(one.how, one.expression) for one in found] == [
+        ("Link header", "rel=next"),
+        ("stated total", "$.meta.total"),
+        ("flag", "$.meta.has_more"),
+        ("cursor", "$.meta.cursor"),
+        ("next URL", "$.next"),
+    ]
+
+
+SHELL = """<title>Gauges</title><div id=root></div><noscript>Please enable JavaScript</noscript>
+<script src=/app.1234.js></script><script>fetch('/api/gauges?page=1')</script>"""
+
+
+@pytest.mark.parametrize(
+    ("html", "status", "kind"),
+    [
+        (SHELL, 200, "script shell"),
+        ("<title>Just a moment…</title><p>Checking your browser before you enter.</p>", 200, "block"),
+        ("<h1>Too many requests</h1>", 429, "block"),
+        ("<form><input name=u><input type=password name=p></form>", 200, "log-in"),
+        ("<h1>Not found</h1>", 404, "error"),
+        (PAGES[0][1], 200, "listing"),
+        (PAGES[6][1], 200, "table"),
+        (
+            "<h1>About captchas</h1>" + "<p>A captcha tells people from programs, and this article says how.</p>" * 30,
+            200,
+            "single page",
+        ),
+        (PAGES[0][1].replace("</main>", "<form><input type=password></form></main>"), 200, "listing"),
+    ],
+)
+def test_kinds_of_pages(html: str, status: int, kind: str) -> None:
+    document = read_document(html.encode(), "http://h/", "text/html")
+    found = page_kind(document, row_candidates(document), data_sources(document), status)
+    assert (found.kind, bool(found.reasons)) == (kind, True), found
+
+
+def test_hidden_sources_come_in_the_order_of_likelihood() -> None:
+    html = (
+        SHELL
+        + '<link rel=alternate type="application/rss+xml" href=/feed.xml><table data-source="/api/levels.json"></table>'
+        "<a href=data.csv>download</a><script>var u = '/v2/items', logo = '/logo.png'</script>"
+    )
+    found = data_sources(read_document(html.encode(), "http://h/x/", "text/html"))
+    assert [source.url for source in found] == [
+        "http://h/api/gauges?page=1", "http://h/api/levels.json", "http://h/feed.xml", "http://h/x/data.csv", "http://h/v2/items",
+    ]  # fmt: skip
+
+
+def test_the_outline_of_json() -> None:
+    data = {
+        "total": 2,
+        "rows": [{"code": "A", "at": {"x": 1.5}}, {"code": "B", "at": {"x": None}}],
+        "by": {f"k{n}": {"v": n} for n in range(20)},
+    }
+    paths = {one.path: (one.count, dict(one.types)) for one in outline(data)}
+    assert paths["$.rows[*].at.x"] == (2, {"number": 1, "null": 1})
+    assert paths["$.by.*.v"] == (20, {"integer": 20})
+    assert {(one.expression, one.count) for one in json_rows(data)} == {("$.rows[*]", 2), ("$.by.*", 20)}
+
+
+def test_an_expression_without_a_match_gets_help() -> None:
+    document = read_document(PAGES[0][1].encode(), "http://h/", "text/html")
+
+    def told(expression: str) -> str:
+        help_ = why_nothing(document, document.scope, expression)
+        return f"{list(help_.steps)} {help_.hints}"
+
+    assert "('ol.register > li', 8), ('ol.register > li.entri', 0)" in told("ol.register > li.entri h3")
+    assert 'but 8 have "entry"' in told("ol.register > li.entri h3")
+    assert '"li", not "LI"' in told("//LI")
+    assert "leave the step out" in told("//ol/tbody/li")
+    assert "from the root" in told("/html/body/div/p")
+    assert 'without ">" it matches 8' in told("ol > h3")
+    assert "no JSON" in told("$.a")
+    data = read_document(b'{"items": [{"code": 1}]}', "http://h/", "application/json")
+    assert any('have "items"' in hint for hint in why_nothing(data, data.scope, "$.item[*].code").hints)
+
+
+# -- robots.txt, RFC 9309
+
+ROBOTS = b"""\xef\xbb\xbfUser-Agent: *\r\nDisallow: /private/\r\nAllow: /private/open\r\nDisallow: /*.pdf$\r\nCrawl-delay: 2\r\n
+User-agent: wadi\r\nuser-agent: other\r\nDisallow: /only-us # a note\r\n\r\nUSER-AGENT: Wadi/2.0\r\ndisallow: /also\r\nDisallow:\r\nSitemap: http://h/s.xml"""
+
+
+@pytest.mark.parametrize(
+    ("path", "agent", "allowed"),
+    [
+        ("/", "elsewho", True),
+        ("/private/x", "elsewho", False),
+        ("/private/open/x", "elsewho", True),
+        ("/a.pdf", "elsewho", False),
+        ("/a.pdf?x", "elsewho", True),
+        ("/private/x", "Wadi/1.0", True),
+        ("/only-us", "wadi", False),
+        ("/also/this", "WADI", False),
+        ("/only-us", "other", False),
+        ("/also", "other", True),
+        ("/robots.txt", "elsewho", True),
+        ("/%70rivate/x", "elsewho", False),
+        ("/private%2Fx", "elsewho", True),
+    ],
+)
+def test_what_robots_txt_says(path: str, agent: str, allowed: bool) -> None:
+    assert word_for(read_robots(ROBOTS), f"http://h{path}", agent).allowed is allowed
+
+
+@pytest.mark.parametrize(
+    ("rules", "path", "allowed"),
+    [
+        ("Allow: /example/page/\nDisallow: /example/page/disallowed.gif", "/example/page/disallowed.gif", False),
+        ("Disallow: /a\nAllow: /a", "/a", True),
+        ("Disallow: *", "/x", False),
+        ("Disallow: /a$b", "/a$b", False),
+        ("Disallow: /foo/bar/ツ", "/foo/bar/%E3%83%84", False),
+        ("Disallow: /foo/bar/%62%61%7A", "/foo/bar/baz", False),
+        ("nonsense\n\nDisallow /x", "/x", True),
+        ("Disallow: /x\nUser-agent: q", "/x", False),
+    ],
+)
+def test_examples_and_corners_of_the_standard(rules: str, path: str, allowed: bool) -> None:
+    assert word_for(read_robots(f"User-agent: *\n{rules}".encode()), f"http://h{path}", "wadi").allowed is allowed
+
+
+@given(st.binary(max_size=200))
+def test_any_bytes_are_a_robots_txt(body: bytes) -> None:
+    assert word_for(read_robots(body), "http://h/x", "wadi").allowed in (True, False)
+
+
+def test_robots_tell_delay_rule_and_sitemap() -> None:
+    robots = read_robots(ROBOTS)
+    word = word_for(robots, "http://h/private/x", "elsewho")
+    assert (word.crawl_delay_s, word.rule and word.rule.line, robots.sitemaps) == (2.0, 2, ("http://h/s.xml",))
+
+
+# -- pages kept for the day
+
+
+def test_a_page_is_kept_for_the_day_with_its_redirects(tmp_path: Path) -> None:
+    now = [1000.0]
+    cache = LookedAt(tmp_path / "c", now=lambda: now[0])
+    request = Request("http://h/a")
+    assert cache.find(request) is None
+    cache.keep(
+        request,
+        Reply(
+            request, "http://h/b", 200, (("Content-Type", "text/html"),), b"x", 1000.0, hops=(Hop("http://h/a", 302),)
+        ),
+    )
+    now[0] += 3600
+    found = cache.find(Request("HTTP://h:80/a#top"))
+    assert found is not None
+    reply, age = found
+    assert (reply.url, reply.hops, reply.body, age) == ("http://h/b", (Hop("http://h/a", 302),), b"x", 3600.0)
+    now[0] += 24 * 3600
+    assert cache.find(request) is None
+
+
+def test_a_cache_that_cannot_be_written_stops_nobody(tmp_path: Path) -> None:
+    (tmp_path / "file").write_text("in the way")
+    cache = LookedAt(tmp_path / "file" / "c")
+    cache.keep(Request("http://h/"), Reply(Request("http://h/"), "http://h/", 200, (), b"", 0.0))
+    assert cache.find(Request("http://h/")) is None
