@@ -32,7 +32,7 @@ _PLAIN = re.compile(r'[A-Za-z_][\w.\-]*(?: [A-Za-z_][\w.\-]*="[^"<&]*")*\Z')
 _BARE_AMPERSAND = re.compile(r"&(?!(?:amp|lt|gt|quot);)")
 # Characters that XML 1.0 cannot hold; a reader does not see them either.
 _CONTROLS = bytes(c for c in range(32) if c not in b"\t\n\f\r")
-_NOT_XML = re.compile("[\ufffe\uffff]")
+_NOT_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 
 # lexbor, like every parser that follows the Standard to the letter, takes time by the square of the depth.
 _MANY_TAGS = 1500
@@ -98,8 +98,9 @@ def _fast(data: bytes, why: str = "") -> Tree | None:
 def _strict(data: bytes) -> Tree | None:
     from selectolax.lexbor import LexborHTMLParser
 
-    html = LexborHTMLParser(data.translate(None, _CONTROLS)).html or ""
-    html = _NOT_XML.sub("", html)
+    html = LexborHTMLParser(data).html or ""
+    if len(data.translate(None, _CONTROLS)) != len(data):
+        html = _NOT_XML.sub("", html)
     if "xmlns" in html:
         html = _NAMESPACE.sub("", html)
     xml = _PIECES.sub(_as_xml, html)
@@ -108,7 +109,8 @@ def _strict(data: bytes) -> Tree | None:
     try:
         root = _read_xml(xml)
     except etree.XMLSyntaxError:
-        root = _read_xml(thorough_xml(html))
+        # Prefixed or odd names, `<` in attributes, or controls that came as character references.
+        root = _read_xml(thorough_xml(_NOT_XML.sub("", html)))
     return Tree(root, "strict") if _holds_something(root) else None
 
 
