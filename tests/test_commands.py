@@ -435,3 +435,43 @@ def test_the_library_opens_pages(program: Program, site: str, monkeypatch: pytes
     assert list(frame.columns) == ["name", "flow", "none"]
     assert frame["name"].tolist()[:2] == [row["name"] for row in register_rows(site)[:2]]
     assert frame["none"].isna().all()
+
+
+def test_try_without_an_expression_is_a_prompt_with_history(program: Program) -> None:
+    import os
+    import pty
+
+    (program.folder / "page.html").write_text("<ul><li class=a>one<li>two</ul>")
+    main, follower = pty.openpty()
+    environment = {**program.environment, "TERM": "dumb", "XDG_STATE_HOME": str(program.folder / "state")}
+    started = subprocess.Popen(
+        [*program.command, "try", "page.html"],
+        stdin=follower,
+        stdout=follower,
+        stderr=follower,
+        cwd=program.folder,
+        env=environment,
+    )
+    os.close(follower)
+    shown = b""
+
+    def until(mark: bytes) -> None:
+        nonlocal shown
+        while mark not in shown:
+            shown += os.read(main, 4096)
+
+    until(b"try> ")
+    os.write(main, b"li.a\r")
+    until(b"1 match")
+    os.write(main, b"li[\r")
+    until(b"bad-expression")
+    for _ in range(40):
+        os.write(main, b"\x04")  # lost if it comes before the prompt listens again
+        try:
+            assert started.wait(0.5) == 0
+            break
+        except subprocess.TimeoutExpired:
+            continue
+    assert started.returncode == 0
+    os.close(main)
+    assert "+li.a" in next(program.folder.glob("state/wadi/*")).read_text()

@@ -172,7 +172,7 @@ def test_what_is_archived_comes_back(tmp_path: Path) -> None:
     archive.close()
     again = read_reply(tmp_path, places[0])
     assert (again.url, again.status, again.body, again.started_at) == ("http://h/%C3%A9", 200, b"a\r\n\r\nb", 12.5)
-    assert again.header("set-cookie") == ""
+    assert "s=1" not in again.header("set-cookie")
     assert read_reply(tmp_path, places[1]).status == 404
     with pytest.raises(DamagedRecord):
         read_reply(tmp_path, Location(places[0].file, places[0].offset + 1, places[0].length))

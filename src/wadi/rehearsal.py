@@ -32,6 +32,8 @@ from wadi.web.client import user_agent
 from wadi.web.messages import Reply, Request
 
 DETAILS = 5
+MOST_ROWS = 1000
+"""Rows of one page that are read: enough for shares and samples, and fast on the longest pages."""
 Sleep = Callable[[float], None]
 Told = Callable[[str, str], None]
 """Called before each page with its kind and URL."""
@@ -178,10 +180,11 @@ class _Work:
                 page, seen, Problem("http-status", f"status {reply.status}", Place(without_secret(reply.url)))
             )
         place = self.loaded.place("page", page.kind, "expect")
-        found = extract(reply, self.compiled[page.kind], self.compiled, place)
+        found = extract(reply, self.compiled[page.kind], self.compiled, place, most_rows=MOST_ROWS)
         if found.failure is not None:
             return self._failed(page, seen, found.failure)
         self._count(page, seen, reply, found.tables)
+        seen.rows += found.row_count if found.tables else 0
         seen.total = found.total if found.total is not None else seen.total
         seen.links.update(link.kind for link in found.links if link.role.name == "OPEN")
         seen.has_next = seen.has_next or any(link.role.name == "NEXT" for link in found.links)
@@ -198,7 +201,6 @@ class _Work:
         seen.size_bytes += len(reply.body)
         seen.elapsed_s += reply.elapsed_s
         for table in tables:
-            seen.rows += len(table.rows)
             for place, name in enumerate(table.columns):
                 if self.compiled[page.kind].fields[place].by_route:
                     continue

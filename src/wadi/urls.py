@@ -24,6 +24,7 @@ class NotAUrl(ValueError):
     """The text does not become an absolute http(s) URL. `str()` says why."""
 
 
+@lru_cache(maxsize=8192)
 def resolve(base: str, reference: str) -> str:
     """The absolute URL of `reference` as found on a page at `base`; blanks around it and line ends in it are dropped.
 

@@ -19,6 +19,7 @@ TextStage = Callable[[str], str | None]
 
 
 _TEXT = Setting()
+_REMEMBERED = 4096
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,9 +52,21 @@ class Stages:
         self.text_stages: tuple[tuple[str, TextStage], ...] = tuple(_text_stages(recipe))
         self.convert: Converter = converter(recipe.setting)
         self._functions = tuple(function for _, function in self.text_stages)
+        # Districts, kinds and dates come again and again, and reading one costs ten times a look-up.
+        self._known: dict[str, Value | Unread | None] = {}
+        self._repeats = recipe.setting.type != "url"
 
     def value_of(self, text: str, base: str) -> Value | Unread | None:
         """The value of a text, None when it counts as missing, Unread when it cannot be read. `base` resolves URLs."""
+        if not self._repeats or text.__class__ is not str:
+            return self._read(text, base)
+        if text not in self._known:
+            if len(self._known) >= _REMEMBERED:
+                self._known.clear()
+            self._known[text] = self._read(text, base)
+        return self._known[text]
+
+    def _read(self, text: str, base: str) -> Value | Unread | None:
         current: str | None = text
         try:
             for function in self._functions:

@@ -35,6 +35,7 @@ class Extract:
     total: int | None = None
     failure: Problem | None = None
     notes: tuple[Problem, ...] = ()
+    row_count: int = 0
 
 
 @dataclass(slots=True)
@@ -46,8 +47,13 @@ class _Found:
     several: dict[str, int] = field(default_factory=dict)
 
 
-def extract(reply: Reply, kind: Kind, kinds: Mapping[str, Kind], expect_place: str = "") -> Extract:
-    """What stands on the page. `expect_place` says where the plan's `expect` stands, for the message."""
+def extract(
+    reply: Reply, kind: Kind, kinds: Mapping[str, Kind], expect_place: str = "", *, most_rows: int | None = None
+) -> Extract:
+    """What stands on the page. `expect_place` says where the plan's `expect` stands, for the message.
+
+    `most_rows` is for rehearsals: only so many of the rows are read, and `row_count` tells how many there are.
+    """
     place = Place(reply.url)
     try:
         document = read_document(reply.body, reply.url, reply.content_type, parse=kind.parse)
@@ -59,12 +65,13 @@ def extract(reply: Reply, kind: Kind, kinds: Mapping[str, Kind], expect_place: s
     is_empty = bool(kind.empty and first_of(kind.empty, document.scope, document))
     if kind.expect and not is_empty and not first_of(kind.expect, document.scope, document):
         return Extract(failure=_not_the_page(document, reply, kind, expect_place))
-    scopes = row_scopes(document, kind)
+    every = row_scopes(document, kind)
+    scopes = every[:most_rows]
     tables = (_rows(document, reply, kind, scopes),) if kind.table and kind.fields else ()
     links, notes = links_of(document, kind, kinds, scopes if kind.rows else None)
     if document.cut_off:
         notes = [*notes, Problem("cut-off", f"the end of the page is not read: {document.cut_off}", place)]
-    return Extract(tables, tuple(links), _stated_total(document, reply, kind), None, tuple(notes))
+    return Extract(tables, tuple(links), _stated_total(document, reply, kind), None, tuple(notes), len(every))
 
 
 def is_readable(document: Document, kind: Kind) -> bool:

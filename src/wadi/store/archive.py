@@ -21,7 +21,6 @@ from wadi.web.messages import Headers, Hop, Reply, Request
 
 _FILE_BYTES = 1_000_000_000
 _HOP_HEADERS = frozenset({"content-encoding", "transfer-encoding", "content-length", "connection", "keep-alive"})
-_SECRET_HEADERS = frozenset({"set-cookie"})
 _LEVEL = 6
 _HEAD_END = b"\r\n\r\n"
 
@@ -79,7 +78,7 @@ class Archive:
 
 def packed_reply(reply: Reply, new_id: Callable[[], uuid.UUID] = uuid.uuid4) -> bytes:
     """A reply as one compressed response record. Its redirects are kept in a header field of our own."""
-    headers = [(n, v) for n, v in reply.headers if n.lower() not in _HOP_HEADERS | _SECRET_HEADERS]
+    headers = [(n, _kept(n, v)) for n, v in reply.headers if n.lower() not in _HOP_HEADERS]
     headers.append(("Content-Length", str(len(reply.body))))
     lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
     head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("latin-1", "replace")
@@ -89,6 +88,11 @@ def packed_reply(reply: Reply, new_id: Callable[[], uuid.UUID] = uuid.uuid4) -> 
     return _packed(
         _record("response", head + reply.body, "application/http; msgtype=response", reply.started_at, new_id(), more)
     )
+
+
+def _kept(name: str, value: str) -> str:
+    """A header's value as it is stored: of a cookie only its name, the rest is a secret."""
+    return f"{value.partition('=')[0]}=…" if name.lower() == "set-cookie" else value
 
 
 def _record(kind: str, block: bytes, content_type: str, at: float, name: uuid.UUID, more: str = "") -> bytes:
