@@ -26,6 +26,7 @@ PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("`[page.NAME]`", "page", model.PagePlan),
     ("a field: `[page.NAME.fields]`, and `total`", "fields", model.FieldPlan),
     ("`[page.NAME.next]`", "next", model.NextPlan),
+    ("`count` in `next`", "count", model.CountPlan),
     ("`[page.NAME.open]`, each target", "open", model.OpenPlan),
     ("`[table.NAME]`", "table", model.TablePlan),
 )
@@ -84,9 +85,7 @@ def _words(schema: dict[str, Any]) -> str:
     if "anyOf" in schema:
         return " or ".join(dict.fromkeys(_words(one) for one in schema["anyOf"] if one.get("type") != "null"))
     if "$ref" in schema:
-        return {"FieldPlan": "field", "NextPlan": "table", "OpenPlan": "table"}.get(
-            schema["$ref"].split("/")[-1], "table"
-        )
+        return {"FieldPlan": "field"}.get(schema["$ref"].split("/")[-1], "table")
     if schema.get("type") == "array":
         return f"list of {_words(schema['items'])}s" if "items" in schema else "list"
     return {

@@ -129,6 +129,64 @@ def test_how_a_listing_goes_on(page: str, following: str, wanted: str | None) ->
 
 
 @pytest.mark.parametrize(
+    ("url", "page", "following", "headers", "wanted"),
+    [
+        ("http://h/list", "<li>x", '{ count = { parameter = "page" } }', "", "http://h/list?page=4"),
+        ("http://h/l?a=%2F&page=3&b", "<li>x", '{ count = { parameter = "page" } }', "", "http://h/l?a=%2F&page=4&b"),
+        (
+            "http://h/list?p[n]=9",
+            "<li>x",
+            '{ count = { parameter = "p[n]", first = 0, step = 30 } }',
+            "",
+            "http://h/list?p[n]=90",
+        ),
+        ("http://h/list", "<p>no rows", '{ count = { parameter = "page" } }', "", None),
+        ("http://h/list", "<li>x", '{ rel = "next" }', '<a>; rel=prev, <b?x=1>; rel="nofollow next"', "http://h/b?x=1"),
+        ("http://h/list", "<li>x<a rel=next href=c>", '{ rel = "next" }', "", "http://h/c"),
+        ("http://h/list", "<li>x", '{ rel = "next" }', "", None),
+        (
+            "http://h/list?q=1",
+            "<li>x<i>t o&k</i>",
+            '{ send = { token = "i" } }',
+            "",
+            "http://h/list?q=1&token=t%20o%26k",
+        ),
+        ("http://h/list", "<li>x<i></i>", '{ send = { token = "i" } }', "", None),
+        ("http://h/list?token=a", "<li>x<i>a</i>", '{ send = { token = "i" } }', "", "page-again"),
+        ("http://h/list", "<li>x<i>yes</i><a href=n>", '{ at = "a", more = "i" }', "", "http://h/n"),
+        ("http://h/list", "<li>x<i>false</i><a href=n>", '{ at = "a", more = "i" }', "", None),
+        ("http://h/list", "<li>x<a href=n>", '{ at = "a", more = "i" }', "", None),
+    ],
+)
+def test_other_ways_in_which_a_listing_goes_on(
+    url: str, page: str, following: str, headers: str, wanted: str | None
+) -> None:
+    plan = f'rows = "li"\ntable = "t"\nnext = {following}\n[page.list.fields]\nx = "."'
+    kinds = compile_kinds(parse_plan(HEAD + plan, "p.toml").plan, this_year=2026)
+    reply = Reply(Request(url), url, 200, (("Content-Type", "text/html"), ("Link", headers)), page.encode(), 0.0)
+    found = extract(reply, kinds["list"], kinds, number=2)
+    assert [link.request.url for link in found.links] + [note.code for note in found.notes] == (
+        [wanted] if wanted else []
+    )
+
+
+@pytest.mark.parametrize(
+    ("data", "following", "wanted"),
+    [
+        ('{"next": "/l?c=2", "rows": [1]}', '"$.next"', "http://h/l?c=2"),
+        ('{"next": null, "rows": [1]}', '"$.next"', None),
+        ('{"page": 7, "rows": [1]}', '{ send = { page = "$.page" } }', "http://h/list?page=7"),
+        ('{"c": "a=", "more": true}', '{ send = { after = "$.c" }, more = "$.more" }', "http://h/list?after=a%3D"),
+        ('{"c": "a=", "more": false}', '{ send = { after = "$.c" }, more = "$.more" }', None),
+    ],
+)
+def test_how_listings_in_json_go_on(data: str, following: str, wanted: str | None) -> None:
+    plan = f'rows = "$.rows[*]"\ntable = "t"\nnext = {following}\n[page.list.fields]\nx = "$"'
+    found = _extract(data, plan, content_type="application/json")
+    assert [link.request.url for link in found.links] == ([wanted] if wanted else [])
+
+
+@pytest.mark.parametrize(
     ("href", "code"), [("/list#more", "page-again"), ("javascript:next()", "bad-link"), ("http://[", "bad-link")]
 )
 def test_a_next_link_that_leads_nowhere_is_noted(href: str, code: str) -> None:
@@ -328,6 +386,33 @@ def test_doubles_are_taken_as_the_plan_says(tmp_path: Path, doubles: str, count:
     with _run(tmp_path, _host(), plan) as (run, _):
         assert len(_codes(run)) == count
         assert sorted(set(_codes(run))) == sorted(ALL)
+
+
+def test_a_status_can_be_the_end_of_a_listing_and_a_circle_is_noticed(tmp_path: Path) -> None:
+    async def answer(request: web.Request) -> web.Response:
+        number = int(request.query.get("page", "1"))
+        if request.path == "/counted":
+            return (
+                web.Response(status=404)
+                if number > 3
+                else web.Response(text=f"<li>S{number}", content_type="text/html")
+            )
+        return web.Response(text=f"<li>S{number}<a href=?page={number % 3 + 1}>on</a>", content_type="text/html")
+
+    def host() -> web.Application:
+        app = web.Application()
+        app.router.add_get("/{way}", answer)
+        return app
+
+    plan = """wadi = 1\n[inputs]\nsite = "x"\n[start]\npage = "l"\naddresses = "{+site}/WAY?page=1"\n[manners]\npause = 0
+[page.l]\nrows = "li"\ntable = "t"\nnext = NEXT\n[page.l.fields]\nx = { at = ".", take = "direct text" }\n"""
+    counted = plan.replace("WAY", "counted").replace("NEXT", '{ count = { parameter = "page" }, end_status = 404 }')
+    with _run(tmp_path / "a", host, counted) as (run, _):
+        assert _codes(run) == ["S1", "S2", "S3"]
+        assert (run.end, run.pages()[State.FAILED]) == ("complete", 0)
+    with _run(tmp_path / "b", host, plan.replace("WAY", "round").replace("NEXT", '"a"')) as (run, _):
+        assert _codes(run) == ["S1", "S2", "S3"]
+        assert [note["code"] for _, note in run.state.notes()] == ["page-again"]
 
 
 def test_the_links_text_is_filled_in_by_route(tmp_path: Path) -> None:

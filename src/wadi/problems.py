@@ -63,6 +63,7 @@ MEANINGS: dict[str, str] = {
     "wrong-kind": "The reply is of another kind (HTML, XML, JSON, binary) than the expressions of the page kind read.",
     "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
     "page-again": "The listing led back to a page that it had already shown.",
+    "rows-again": "A page of the listing showed the very rows of an earlier one: the listing goes in a circle, or has no more.",
     "bad-link": "A link that the plan would follow is no URL.",
     # values
     "not-a-number": "The text is no number in the field's locale.",

@@ -25,7 +25,7 @@ from wadi.plan.starts import starts_of
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.looked import LookedAt, cache_folder
 from wadi.store.outcome import CellProblem, Outcome, TableRows
-from wadi.store.state import Page, RunState
+from wadi.store.state import Page, RunState, number_in_listing
 from wadi.table.assemble import Assembly
 from wadi.urls import resolve, without_secret
 from wadi.web.client import user_agent
@@ -180,7 +180,14 @@ class _Work:
                 page, seen, Problem("http-status", f"status {reply.status}", Place(without_secret(reply.url)))
             )
         place = self.loaded.place("page", page.kind, "expect")
-        found = extract(reply, self.compiled[page.kind], self.compiled, place, most_rows=MOST_ROWS)
+        found = extract(
+            reply,
+            self.compiled[page.kind],
+            self.compiled,
+            place,
+            number=number_in_listing(page.route),
+            most_rows=MOST_ROWS,
+        )
         if found.failure is not None:
             return self._failed(page, seen, found.failure)
         self._count(page, seen, reply, found.tables)

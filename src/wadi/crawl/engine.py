@@ -7,17 +7,18 @@ lost nothing that was committed.
 from __future__ import annotations
 
 import asyncio
+import hashlib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
 from wadi.crawl.events import Event, HostGivenUp, PageDone, PageFailed, Progress, Sent
-from wadi.crawl.extract import extract
+from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import Kind
-from wadi.problems import Problem
+from wadi.problems import Place, Problem
 from wadi.store.archive import Archive
-from wadi.store.outcome import Outcome, State
-from wadi.store.state import Page, RunState
+from wadi.store.outcome import Outcome, Role, State
+from wadi.store.state import Page, RunState, number_in_listing
 from wadi.web.client import Client
 from wadi.web.messages import FetchFailed, Reply
 
@@ -136,6 +137,9 @@ class Engine:
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
         page, failure = fetched.page, fetched.failure
+        if failure is not None and self._is_end(page, failure):
+            assert failure.reply is not None
+            return Outcome(page.id, failure.reply, self._archive.append(failure.reply))
         if failure is not None:
             location = self._archive.append(failure.reply) if failure.reply else None
             problem = Problem(failure.cause, failure.what)
@@ -144,10 +148,30 @@ class Engine:
         assert reply is not None
         location = self._archive.append(reply)
         places = self._task.expect_places or {}
-        found = extract(reply, self._task.kinds[page.kind], self._task.kinds, places.get(page.kind, ""))
-        return Outcome(
-            page.id, reply, location, found.tables, found.links, found.total, failure=found.failure, notes=found.notes
-        )
+        kinds = self._task.kinds
+        number = number_in_listing(page.route)
+        found = extract(reply, kinds[page.kind], kinds, places.get(page.kind, ""), number=number)
+        digest = _digest(found) if kinds[page.kind].next is not None else None
+        if digest is not None and number and self._state.is_repeated(page, digest):
+            note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))
+            return Outcome(page.id, reply, location, total=found.total, notes=(*found.notes, note))
+        links, notes = found.links, found.notes
+        circle = [
+            link
+            for link in links
+            if link.role is Role.NEXT and self._state.is_in_listing(page, link.kind, link.request)
+        ]
+        if circle:
+            links = tuple(link for link in links if link not in circle)
+            what = f"the next link leads back to {circle[0].request.url}, which the listing has had: it ends here"
+            notes = (*notes, Problem("page-again", what, Place(reply.url)))
+        return Outcome(page.id, reply, location, found.tables, links, found.total, found.failure, notes, digest)
+
+    def _is_end(self, page: Page, failure: FetchFailed) -> bool:
+        """Whether a status says that the listing is at its end, which is no failure."""
+        following = self._task.kinds[page.kind].next
+        status = failure.reply.status if failure.reply else None
+        return following is not None and number_in_listing(page.route) > 0 and status in following.plan.end_status
 
     def _watch_host(self, fetched: _Fetched) -> None:
         host = fetched.page.request.host
@@ -166,6 +190,12 @@ class Engine:
             task.cancel()
         await asyncio.gather(*self._in_flight, return_exceptions=True)
         self._in_flight.clear()
+
+
+def _digest(found: Extract) -> bytes | None:
+    """What tells the rows of a page from those of another; None when it has none."""
+    rows = [table.rows for table in found.tables if table.rows and not table.completes]
+    return hashlib.blake2b(repr(rows).encode(), digest_size=16).digest() if rows else None
 
 
 def _told(page: Page, outcome: Outcome) -> Event:

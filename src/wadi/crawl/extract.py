@@ -17,12 +17,13 @@ from wadi.clean.stages import Unread
 from wadi.clean.text import tidied, tidied_lines
 from wadi.crawl.kinds import Field, Kind
 from wadi.crawl.links import links_of
+from wadi.crawl.paging import next_request
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Node, Scope, first_of
 from wadi.page.jsonpath import JsonNode
 from wadi.page.text import direct_text_of, text_of
 from wadi.problems import Place, Problem, shortened
-from wadi.store.outcome import CellProblem, Link, TableRows
+from wadi.store.outcome import CellProblem, Link, Role, TableRows
 from wadi.web.messages import Reply
 
 
@@ -48,9 +49,15 @@ class _Found:
 
 
 def extract(
-    reply: Reply, kind: Kind, kinds: Mapping[str, Kind], expect_place: str = "", *, most_rows: int | None = None
+    reply: Reply,
+    kind: Kind,
+    kinds: Mapping[str, Kind],
+    expect_place: str = "",
+    *,
+    number: int = 0,
+    most_rows: int | None = None,
 ) -> Extract:
-    """What stands on the page. `expect_place` says where the plan's `expect` stands, for the message.
+    """What stands on the page. `number` is its place in its listing, from 0; `expect_place` says where `expect` stands.
 
     `most_rows` is for rehearsals: only so many of the rows are read, and `row_count` tells how many there are.
     """
@@ -69,6 +76,12 @@ def extract(
     scopes = every[:most_rows]
     tables = (_rows(document, reply, kind, scopes),) if kind.table and kind.fields else ()
     links, notes = links_of(document, kind, kinds, scopes if kind.rows else None)
+    if kind.next is not None:
+        following = next_request(document, reply, kind.next, number, len(every) if kind.rows else None)
+        if isinstance(following, Problem):
+            notes.append(following)
+        elif following is not None:
+            links.append(Link(Role.NEXT, 0, kind.name, following))
     if document.cut_off:
         notes = [*notes, Problem("cut-off", f"the end of the page is not read: {document.cut_off}", place)]
     return Extract(tables, tuple(links), _stated_total(document, reply, kind), None, tuple(notes), len(every))

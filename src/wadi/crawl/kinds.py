@@ -11,7 +11,7 @@ from wadi.page.document import Parse
 from wadi.page.expressions import Expression, compile_expression
 from wadi.plan.columns import recipe_of
 from wadi.plan.lint import opens_from_row
-from wadi.plan.model import FieldPlan, OpenPlan, PagePlan, Plan
+from wadi.plan.model import FieldPlan, NextPlan, OpenPlan, PagePlan, Plan
 
 ROUTE_SOURCES = frozenset({"link", "input"})
 """Sources whose values depend on how a page was reached: filled in when tables are assembled."""
@@ -35,11 +35,13 @@ class Field:
 
 
 @dataclass(frozen=True)
-class NextLink:
-    """How a listing goes on."""
+class Next:
+    """How a listing goes on: the plan's words, with its expressions compiled."""
 
-    expressions: tuple[Expression, ...]
-    text: str | None
+    plan: NextPlan
+    at: tuple[Expression, ...]
+    send: tuple[tuple[str, tuple[Expression, ...]], ...]
+    more: tuple[Expression, ...]
     stop: tuple[Expression, ...]
 
 
@@ -67,7 +69,7 @@ class Kind:
     completes: bool
     fields: tuple[Field, ...]
     total: Field | None
-    next: NextLink | None
+    next: Next | None
     open: tuple[OpenLink, ...]
 
     @property
@@ -131,10 +133,12 @@ def _total(field: FieldPlan | None, this_year: int) -> Field | None:
     return compile_field("total", field.model_copy(update={"type": "integer"}), this_year) if field else None
 
 
-def _next(page: PagePlan) -> NextLink | None:
+def _next(page: PagePlan) -> Next | None:
     if page.next is None:
         return None
-    return NextLink(_compiled(page.next.at), page.next.text, _compiled(page.next.stop))
+    at = page.next.at or (["a"] if page.next.text else None)
+    send = tuple((name, _compiled(expressions)) for name, expressions in page.next.send.items())
+    return Next(page.next, _compiled(at), send, _compiled(page.next.more), _compiled(page.next.stop))
 
 
 def _open(plan: Plan, page: PagePlan, target: str, link: OpenPlan) -> OpenLink:

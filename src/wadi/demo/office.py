@@ -93,6 +93,37 @@ def gauges_json(page: int) -> dict[str, Any]:
 
 
 @cache
+def wells() -> tuple[Spring, ...]:
+    """The wells alone, in the order of the register."""
+    return tuple(spring for spring in springs() if spring.kind == "well")
+
+
+@cache
+def dry() -> tuple[Spring, ...]:
+    """The springs that have run dry, in the order of the register."""
+    return tuple(spring for spring in springs() if spring.status == "dry")
+
+
+@cache
+def keepers() -> tuple[tuple[str, int], ...]:
+    """Every keeper by name, with how many springs they keep."""
+    counts: dict[str, int] = {}
+    for spring in springs():
+        for keeper in spring.keepers:
+            counts[keeper] = counts.get(keeper, 0) + 1
+    return tuple(sorted(counts.items()))
+
+
+def readings_json(after: str | None) -> dict[str, Any]:
+    """Ten levels behind a cursor, and the cursor for those after them; raises KeyError for one that was never given."""
+    cursors = {f"c{number * 7919 % 9973:04d}==": number * 10 for number in range(1, 3)}
+    first = cursors[after] if after else 0
+    following = next((name for name, place in cursors.items() if place == first + 10), None)
+    rows = levels_json()["levels"][first : first + 10]
+    return {"readings": rows, "cursor": following}
+
+
+@cache
 def notices() -> tuple[Notice, ...]:
     """Twenty-four notices, the newest first."""
     rng = random.Random(11)

@@ -16,6 +16,7 @@ from wadi.demo import office, photos, wording, world
 
 OLD_PAGE, WINDOWS_PAGE = 9, 7
 """Pages of the register with their own quirks: an old template with upper-case, unclosed tags; windows-1252."""
+LIST_ROWS = 25
 ROBOTS = """\
 # The Merrowdale Water Office welcomes polite readers.
 User-agent: *
@@ -119,6 +120,43 @@ async def _gauges_json(request: web.Request) -> web.Response:
     return web.json_response(office.gauges_json(int(asked)))
 
 
+async def _wells(request: web.Request) -> web.Response:
+    asked = request.query.get("from", "0")
+    first = int(asked) if asked.isdecimal() and len(asked) < 6 else 0
+    return _html(page("wells.html", wells=office.wells()[first : first + LIST_ROWS], first=first))
+
+
+async def _dry(request: web.Request) -> web.Response:
+    """A listing that goes on in the Link header alone, as JSON services do it, with a total in a header field."""
+    number = _page_number(request)
+    rows = office.dry()[(number - 1) * LIST_ROWS : number * LIST_ROWS]
+    response = _html(page("plain-list.html", title="Dry springs", springs=rows))
+    if number * LIST_ROWS < len(office.dry()):
+        response.headers["Link"] = (
+            f'</dry?page=1>; rel="first", </dry?page={number + 1}>; rel="next"; title="older, drier"'
+        )
+    return response
+
+
+async def _keepers(request: web.Request) -> web.Response:
+    """A listing whose pages past the end show the last page again."""
+    last = -(-len(office.keepers()) // LIST_ROWS)
+    number = min(_page_number(request), last)
+    return _html(page("keepers.html", keepers=office.keepers()[(number - 1) * LIST_ROWS : number * LIST_ROWS]))
+
+
+def _page_number(request: web.Request) -> int:
+    asked = request.query.get("page", "1")
+    return max(1, int(asked)) if asked.isdecimal() and len(asked) < 6 else 1
+
+
+async def _readings_json(request: web.Request) -> web.Response:
+    try:
+        return web.json_response(office.readings_json(request.query.get("after")))
+    except KeyError:
+        return web.json_response({"error": "no such cursor"}, status=400)
+
+
 async def _notices(request: web.Request) -> web.Response:
     return _html(page("notices.html", notices=office.notices()))
 
@@ -164,6 +202,10 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
     "/api/levels.json": _levels_json,
     "/gauges": _gauges,
     "/api/gauges": _gauges_json,
+    "/wells": _wells,
+    "/dry": _dry,
+    "/keepers": _keepers,
+    "/api/readings": _readings_json,
     "/notices": _notices,
     "/news.xml": _news,
     "/partners": _partners,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from wadi.demo import office
 from wadi.demo.world import Spring, springs
 
 
@@ -29,3 +30,52 @@ def _row(spring: Spring, site: str) -> dict[str, Any]:
         "note": spring.note,
         "photo": f"{site}{spring.photo_path}" if spring.photo_path else None,
     }
+
+
+def gauges_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/gauges.toml`."""
+    return [
+        {
+            "code": spring.code,
+            "name": spring.name,
+            "district": spring.district.slug,
+            "flow": spring.flow_lps,
+            "temperature": spring.temperature_c,
+            "keepers": list(spring.keepers),
+        }
+        for spring in office.gauged()
+    ]
+
+
+def readings_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/readings.toml`."""
+    return [
+        {"code": one.spring.code, "level": one.level_m, "day": one.read_at.date().isoformat()}
+        for one in office.levels()
+    ]
+
+
+def wells_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/wells.toml`."""
+    return [{"code": spring.code, "name": spring.name, "depth": spring.depth_m} for spring in office.wells()]
+
+
+def dry_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/dry.toml`."""
+    return [{"code": spring.code, "name": spring.name, "district": spring.district.name} for spring in office.dry()]
+
+
+def keepers_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/keepers.toml`."""
+    return [{"name": name, "springs": count} for name, count in office.keepers()]
+
+
+TRUTHS = {
+    "springs": register_rows,
+    "gauges": gauges_rows,
+    "readings": readings_rows,
+    "wells": wells_rows,
+    "dry": dry_rows,
+    "keepers": keepers_rows,
+}
+"""The truth of every example plan, by its name."""

@@ -86,9 +86,11 @@ def _all_expressions(plan: Plan) -> Iterator[tuple[Path, list[str], bool]]:
             if field.then:
                 yield (*path, "then"), field.then, False
         if kind.next is not None:
-            yield ("page", page, "next", "at"), kind.next.at, False
-            if kind.next.stop:
-                yield ("page", page, "next", "stop"), kind.next.stop, False
+            for key in ("at", "more", "stop"):
+                if getattr(kind.next, key):
+                    yield ("page", page, "next", key), getattr(kind.next, key), False
+            for name, sent in kind.next.send.items():
+                yield ("page", page, "next", "send", name), sent, False
         for target, link in kind.open.items():
             yield ("page", page, "open", target, "at"), link.at, opens_from_row(plan, kind, target)
 
@@ -196,6 +198,49 @@ def _kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
 def _source_of(kind: PagePlan, path: Path) -> str | None:
     field = kind.fields.get(str(path[3])) if len(path) > 3 and path[2] == "fields" else None
     return field.source if field else None
+
+
+def _nexts(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """A listing goes on in one way."""
+    for page, kind in plan.page.items():
+        if kind.next is None:
+            continue
+        path: Path = ("page", page, "next")
+        ways = [
+            name
+            for name, said in (
+                ("at or text", kind.next.at or kind.next.text),
+                ("rel", kind.next.rel),
+                ("count", kind.next.count),
+                ("send", kind.next.send),
+            )
+            if said
+        ]
+        if len(ways) > 1:
+            yield (
+                path,
+                text.problem("both-keys", path, f"next goes on in one way, not by {' and by '.join(ways)}", key=True),
+            )
+        if not ways:
+            now = 'by a link:  next = "a.next";  by a parameter:  next = { count = { parameter = "page" } }'
+            yield (
+                path,
+                text.problem("missing-key", path, "next does not say how the listing goes on", key=True, now=now),
+            )
+        if kind.next.count and kind.next.count.step == 0:
+            at = (*path, "count", "step")
+            yield at, text.problem("wrong-value", at, "a step of 0 asks for the same page again and again")
+        if kind.next.count and kind.rows is None:
+            at = (*path, "count")
+            yield (
+                at,
+                text.problem(
+                    "missing-key",
+                    at,
+                    "a counted listing ends with a page without rows, and there are no rows",
+                    key=True,
+                ),
+            )
 
 
 def _links(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -351,6 +396,7 @@ RULES: tuple[Rule, ...] = (
     _expressions,
     _kinds,
     _field_settings,
+    _nexts,
     _links,
     _tables,
     _double_columns,

@@ -44,6 +44,10 @@ def _as_list(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
 
+def _as_statuses(value: object) -> object:
+    return [value] if isinstance(value, int) else value
+
+
 def _as_field(value: object) -> object:
     return {"at": value} if isinstance(value, str | list) else value
 
@@ -103,12 +107,35 @@ class FieldPlan(Part):
 FieldOrShort = Annotated[FieldPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | FieldPlan)]
 
 
-class NextPlan(Part):
-    """How a listing goes on: a link."""
+class CountPlan(Part):
+    """A parameter of the address that counts the pages or the rows."""
 
-    at: Expressions = Field(["a"], description="expression for the link (or for something that holds it)")
-    text: str | None = Field(None, description="the link whose text says this, case and blanks aside")
+    parameter: str = Field(min_length=1, description="name of the parameter in the query")
+    first: int = Field(1, description="its value on the first page of the listing")
+    step: int = Field(
+        1, description="what it grows by from page to page: 1 for page numbers, the rows of a page for offsets"
+    )
+
+
+class NextPlan(Part):
+    """How a listing goes on: by a link (`at`, `text` or `rel`), by a counted parameter, or by values out of the page."""
+
+    at: Expressions | None = Field(None, description="expression for the link, or for something that holds it")
+    text: str | None = Field(
+        None, description="the link whose text says this, case and blanks aside (among all links without at)"
+    )
+    rel: Literal["next"] | None = Field(
+        None, description="the link of this relation, in the Link header (RFC 8288) or the page"
+    )
+    count: CountPlan | None = Field(None, description="a counted parameter; the listing ends with a page without rows")
+    send: dict[str, Expressions] = Field(
+        {}, description="parameter → expression; ends with the page where one of them picks nothing"
+    )
+    more: Expressions | None = Field(None, description="a flag: the listing goes on only where it picks true")
     stop: Expressions | None = Field(None, description="the listing ends on a page where this stands")
+    end_status: Annotated[list[int], BeforeValidator(_as_statuses, json_schema_input_type=int | list[int])] = Field(
+        [], description="statuses by which the site says that the listing is at its end, such as 404"
+    )
 
 
 class OpenPlan(Part):

@@ -263,7 +263,11 @@ def _heading(path: Path) -> str:
 
 def _part_at(path: Path) -> type[BaseModel] | None:
     """The part of the model that stands at a path."""
-    steps = ["*" if i in (1, 3) and path[0] in ("page", "table") else str(s) for i, s in enumerate(path)]
+    steps = [str(step) for step in path]
+    if path and path[0] in ("page", "table"):
+        steps[1:2] = ["*"]
+    if len(path) > 3 and path[2] in ("fields", "open"):
+        steps[3] = "*"
     return _PARTS.get(tuple(steps))
 
 
@@ -275,6 +279,7 @@ _PARTS: dict[tuple[str, ...], type[BaseModel]] = {
     ("page", "*"): model.PagePlan,
     ("page", "*", "total"): model.FieldPlan,
     ("page", "*", "next"): model.NextPlan,
+    ("page", "*", "next", "count"): model.CountPlan,
     ("page", "*", "fields", "*"): model.FieldPlan,
     ("page", "*", "open", "*"): model.OpenPlan,
     ("table", "*"): model.TablePlan,

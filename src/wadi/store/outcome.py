@@ -68,7 +68,10 @@ class TableRows:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What is committed for a page in one transaction: success, or a failure with its reason."""
+    """What is committed for a page in one transaction: success, or a failure with its reason.
+
+    `digest` tells the rows of a listing's page from those of its other pages.
+    """
 
     page: int
     reply: Reply | None = None
@@ -78,6 +81,7 @@ class Outcome:
     total: int | None = None
     failure: Problem | None = None
     notes: tuple[Problem, ...] = ()
+    digest: bytes | None = None
 
     @property
     def state(self) -> State:

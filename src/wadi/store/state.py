@@ -30,8 +30,10 @@ CREATE TABLE pages (
     route BLOB NOT NULL, state INTEGER NOT NULL DEFAULT 0,
     status INTEGER, final_url TEXT, fetched_at REAL, elapsed_s REAL, size_bytes INTEGER,
     file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
+    listing BLOB, digest BLOB,
     UNIQUE (kind, identity));
 CREATE INDEX waiting ON pages (route) WHERE state = 0;
+CREATE INDEX listed ON pages (digest) WHERE digest IS NOT NULL;
 CREATE TABLE links (
     source INTEGER NOT NULL, role INTEGER NOT NULL, place INTEGER NOT NULL, target INTEGER NOT NULL,
     row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;
@@ -153,7 +155,7 @@ class RunState:
         reply, location = outcome.reply, outcome.location
         self._db.execute(
             "UPDATE pages SET state=?, status=?, final_url=?, fetched_at=?, elapsed_s=?, size_bytes=?, file=?, offset=?,"
-            " length=?, total=?, failure=?, notes=? WHERE id=?",
+            " length=?, total=?, failure=?, notes=?, listing=?, digest=? WHERE id=?",
             (
                 outcome.state,
                 *(
@@ -165,6 +167,8 @@ class RunState:
                 outcome.total,
                 orjson.dumps(outcome.failure.as_dict()) if outcome.failure else None,
                 orjson.dumps([note.as_dict() for note in outcome.notes]) if outcome.notes else None,
+                route[: -_STEP.size] if outcome.digest else None,
+                outcome.digest,
                 outcome.page,
             ),
         )
@@ -222,6 +226,20 @@ class RunState:
         return int(page)
 
     # -- reading
+
+    def is_in_listing(self, page: Page, kind: str, request: Request) -> bool:
+        """Whether a request is for a page that the listing of `page` has had already."""
+        query = "SELECT route FROM pages WHERE kind = ? AND identity = ?"
+        found = self._db.execute(query, (kind, request.identity)).fetchone()
+        if found is None:
+            return False
+        route = bytes(found[0])
+        return route[: -_STEP.size] == page.route[: -_STEP.size] and route <= page.route
+
+    def is_repeated(self, page: Page, digest: bytes) -> bool:
+        """Whether another page of the same listing gave the very same rows."""
+        query = "SELECT 1 FROM pages WHERE digest = ? AND listing = ? AND id <> ? LIMIT 1"
+        return self._db.execute(query, (digest, page.route[: -_STEP.size], page.id)).fetchone() is not None
 
     def waiting(self, limit: int, without_hosts: Iterable[str] = ()) -> list[Page]:
         """The pages to ask for next, in reading order."""
@@ -320,6 +338,12 @@ def route_of(route: bytes, link: Link) -> bytes:
         (number,) = _STEP.unpack(route[-_STEP.size :])
         return route[: -_STEP.size] + _STEP.pack(number + 1)
     return route + _STEP.pack(link.place) + _STEP.pack(0)
+
+
+def number_in_listing(route: bytes) -> int:
+    """A page's place in its listing, from 0."""
+    (number,) = _STEP.unpack(route[-_STEP.size :])
+    return int(number)
 
 
 def _page_of(
