@@ -207,6 +207,18 @@ def test_links_are_opened_from_rows_or_from_the_page_and_filtered() -> None:
     ]
 
 
+@pytest.mark.parametrize(
+    ("hosts", "opened"),
+    [("[]", ["http://h/a"]), ('["o"]', ["http://h/a", "http://o:81/b"]), ('"o:81"', ["http://h/a", "http://o:81/b"]),
+     ('"*"', ["http://h/a", "http://o:81/b", "https://h/c"])],
+)  # fmt: skip
+def test_other_hosts_are_opened_only_by_name(hosts: str, opened: list[str]) -> None:
+    plan = f'table = "t"\n[page.list.fields]\nx = "b"\n[page.list.open]\nd = {{ at = "a", hosts = {hosts} }}\n[page.d]\ntable = "d"\n[page.d.fields]\ny = "p"'
+    found = _extract("<a href=/a>1</a><a href=http://o:81/b>2</a><a href=https://h/c>3</a>", plan)
+    assert [link.request.url for link in found.links] == opened
+    assert [note.code for note in found.notes] == ([] if len(opened) == 3 else ["other-host"])
+
+
 def test_a_stated_total_is_read() -> None:
     plan = 'table = "t"\ntotal = { at = "p", find = "of ([\\\\d,]+)", locale = "en" }\n[page.list.fields]\nx = "b"'
     assert _extract("<p>1–30 of 1,354</p>", plan).total == 1354

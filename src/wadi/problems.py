@@ -64,6 +64,7 @@ MEANINGS: dict[str, str] = {
     "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
     "page-again": "The listing led back to a page that it had already shown.",
     "rows-again": "A page of the listing showed the very rows of an earlier one: the listing goes in a circle, or has no more.",
+    "other-host": "Links to other hosts than the page's own are not opened unless the plan names these hosts.",
     "bad-link": "A link that the plan would follow is no URL.",
     # values
     "not-a-number": "The text is no number in the field's locale.",

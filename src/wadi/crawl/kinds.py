@@ -54,6 +54,7 @@ class OpenLink:
     in_rows: bool
     only: re.Pattern[str] | None
     skip: re.Pattern[str] | None
+    hosts: frozenset[str]
 
 
 @dataclass(frozen=True)
@@ -143,7 +144,9 @@ def _next(page: PagePlan) -> Next | None:
 
 def _open(plan: Plan, page: PagePlan, target: str, link: OpenPlan) -> OpenLink:
     in_rows = opens_from_row(plan, page, target)
-    return OpenLink(target, _compiled(link.at), in_rows, _patterns(link.only), _patterns(link.skip))
+    return OpenLink(
+        target, _compiled(link.at), in_rows, _patterns(link.only), _patterns(link.skip), frozenset(link.hosts)
+    )
 
 
 def _patterns(patterns: list[str]) -> re.Pattern[str] | None:

@@ -13,7 +13,7 @@ from wadi.page.jsonpath import JsonNode
 from wadi.page.text import text_of
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import Link, Role
-from wadi.urls import NotAUrl, resolve
+from wadi.urls import NotAUrl, host_of, resolve
 from wadi.web.messages import Request
 
 
@@ -23,21 +23,26 @@ def links_of(
     """The links that a page opens, in the order of their places, and what was wrong with some."""
     links: list[Link] = []
     notes: list[Problem] = []
+    elsewhere: list[str] = []
     for number, row in enumerate(rows or ()):
         for opening in kind.open:
             if opening.in_rows:
-                _add_opened(links, notes, opening, row, document, number)
+                _add_opened(links, notes, elsewhere, opening, row, document, number)
     for opening in kind.open:
         if not opening.in_rows:
             # A page that is one row, and opens what completes that row, opens it for row 0.
             row_number = 0 if rows is None and kinds[opening.target].completes else None
-            _add_opened(links, notes, opening, document.scope, document, row_number)
+            _add_opened(links, notes, elsewhere, opening, document.scope, document, row_number)
+    if elsewhere:
+        what = f"{len(elsewhere)} links to other hosts are not opened, first {shortened(elsewhere[0])}"
+        notes.append(Problem("other-host", what, Place(document.url), now='hosts = ["…"] opens them'))
     return links, notes
 
 
 def _add_opened(
     links: list[Link],
     notes: list[Problem],
+    elsewhere: list[str],
     opening: OpenLink,
     scope: Scope,
     document: Document,
@@ -52,8 +57,16 @@ def _add_opened(
         except NotAUrl as error:
             notes.append(_bad_link(reference, document, str(error)))
             continue
-        if is_taken(url, opening):
+        if not is_near(url, document.url, opening):
+            elsewhere.append(url)
+        elif is_taken(url, opening):
             links.append(Link(Role.OPEN, len(links), opening.target, Request(url), row, text))
+
+
+def is_near(url: str, page_url: str, opening: OpenLink) -> bool:
+    """Whether a URL is on the page's own host, or on one that the plan names (with or without its port)."""
+    host = host_of(url)
+    return host == host_of(page_url) or not opening.hosts.isdisjoint({host, host.rpartition(":")[0], "*"})
 
 
 def is_taken(url: str, opening: OpenLink) -> bool:

@@ -45,6 +45,8 @@ _COUNTED = re.compile(
 )
 _NO_TOTAL = frozenset({"script", "style", "title", "option", "a", "head", "html", "body"})
 _NUMBER = re.compile(r"^\[?\d{1,5}\]?$")
+_PATH = "/"
+_BY_RELATION = 'next = { rel = "next" }'
 _FLAGS = re.compile(r"has_?(?:more|next)|more|is_?last|last_?page|end", re.IGNORECASE)
 _CURSORS = re.compile(r"next|cursor|after|continuation|token|scroll_?id|bookmark", re.IGNORECASE)
 _COUNTS = re.compile(r"total|count|num_?found|hits|results|size|pages|last", re.IGNORECASE)
@@ -84,16 +86,14 @@ def paging_of(document: Document, reply: Reply | None = None, rows: Collection[e
 def _link_header(reply: Reply, document: Document) -> Iterator[Paging]:
     for target, parameters in re.findall(r"<([^>]*)>((?:\s*;\s*[^,;]+)*)", reply.header("link")):
         if re.search(r"rel\s*=\s*\"?[^\";]*\bnext\b", parameters):
-            yield Paging("Link header", "rel=next", _absolute(target, document))
+            yield Paging("Link header", "rel=next", _absolute(target, document), _BY_RELATION)
 
 
 def _rel_next(document: Document) -> Iterator[Paging]:
     for element in document.tree.iter("link", "a"):
         if "next" in (element.get("rel") or "").lower().split() and element.get("href"):
             expression = f'{element.tag}[rel="{element.get("rel")}"]'
-            yield Paging(
-                "rel=next", expression, _absolute(element.get("href") or "", document), f"next = {quoted(expression)}"
-            )
+            yield Paging("rel=next", expression, _absolute(element.get("href") or "", document), _BY_RELATION)
             return
 
 
@@ -139,17 +139,22 @@ def _page_numbers(document: Document) -> Iterator[Paging]:
     numbers = [int(text_of(link).strip("[]")) for link in best]
     counting = _counting(addresses)
     expression, _ = expression_for(document, best, [])
-    value = f"{numbers[0]} … {max(numbers)}" + (f", by {counting}" if counting else "")
-    yield Paging("page numbers", expression or "", value)
+    value = f"{numbers[0]} … {max(numbers)}" + (f", by {_words(counting)}" if counting else "")
+    plan = f'next = {{ count = {{ parameter = "{counting}" }} }}' if counting not in ("", _PATH) else ""
+    yield Paging("page numbers", expression or "", value, plan)
 
 
 def _counting(addresses: list[str]) -> str:
-    """The parameter whose value differs among addresses, or "the path"."""
+    """The parameter whose value differs among addresses, or `_PATH`."""
     queries = [dict(parse_qsl(urlsplit(address).query, keep_blank_values=True)) for address in addresses]
     for name in queries[0] if queries else ():
         if len({query.get(name) for query in queries}) > 1:
-            return f"the parameter {name!r}"
-    return "the path" if len({urlsplit(address).path for address in addresses}) > 1 else ""
+            return name
+    return _PATH if len({urlsplit(address).path for address in addresses}) > 1 else ""
+
+
+def _words(counting: str) -> str:
+    return "the path" if counting == _PATH else f"the parameter {counting!r}"
 
 
 def _buttons(document: Document) -> Iterator[Paging]:
@@ -217,11 +222,11 @@ def _in_json(data: Any) -> Iterator[Paging]:
         name, where = str(path[-1]), pointed(path)
         shown = str(value) if len(str(value)) < 80 else f"{str(value)[:79]}…"
         if isinstance(value, bool) and _FLAGS.search(name):
-            yield Paging("flag", where, shown)
+            yield Paging("flag", where, shown, f"next.more = {quoted(where)}")
         elif isinstance(value, str) and _CURSORS.search(name) and re.match(r"https?://|/|\?", value):
             yield Paging("next URL", where, shown, f"next = {quoted(where)}")
         elif isinstance(value, str | int) and not isinstance(value, bool) and _CURSORS.search(name):
-            yield Paging("cursor", where, shown)
+            yield Paging("cursor", where, shown, f"next = {{ send = {{ {name} = {quoted(where)} }} }}")
         elif isinstance(value, int) and not isinstance(value, bool) and _COUNTS.search(name):
             yield Paging("stated total", where, shown, f"total = {quoted(where)}")
 

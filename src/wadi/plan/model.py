@@ -144,6 +144,7 @@ class OpenPlan(Part):
     at: Expressions = Field(description="expression for the link")
     only: Strings = Field([], description="patterns (* and ?) of which the URL must match one")
     skip: Strings = Field([], description="patterns (* and ?) of which the URL must match none")
+    hosts: Strings = Field([], description="hosts that are opened beside the page's own; * for any")
     scope: Literal["row", "page"] | None = Field(
         None, description="where `at` searches; default the row if the target completes it, else the page"
     )
