@@ -78,6 +78,19 @@ def test_the_summary_as_json_and_the_journal(program: Program, site: str) -> Non
     assert [line["event"] for line in journal].count("page_done") == 3
 
 
+def test_what_robots_txt_forbids_is_not_asked_for_unless_the_plan_says_why(program: Program, site: str) -> None:
+    plan = PLAN.replace("ADDRESS", f"{site}/members/")
+    (program.folder / "p.toml").write_text(plan)
+    for command in ("run", "preview"):
+        done = program(command, "p.toml")
+        assert done.status == 3
+        assert f'{site}/members/ not fetched: robots.txt line 3, "Disallow: /members/" [robots]' in done.err
+    (program.folder / "q.toml").write_text(
+        plan.replace("retries = 0", 'retries = 0\nignore_robots = "the office asked us to"')
+    )
+    assert program("run", "q.toml").status == 0
+
+
 def _with_faults(**faults: int) -> web.Application:
     """The sample site with a status instead of some paths."""
 

@@ -21,7 +21,8 @@ FLOORS = {
     "demo": 9,
     "cli": 9,
 }
-_WITHIN = {("page", "clean"), ("plan", "page"), ("cli", "demo"), ("cli", "runs")}
+_WITHIN = {("page", "clean"), ("cli", "demo")}
+"""Neighbours on a floor of which the first stands on the second."""
 MODULES = sorted(SOURCE.rglob("*.py"))
 
 

@@ -240,6 +240,53 @@ def test_redirects_are_followed_and_recorded() -> None:
     assert reply.hops == (Hop("http://h/a", 302),)
 
 
+ROBOTS = b"User-agent: *\nDisallow: /members/\nCrawl-delay: 3\n"
+
+
+def _obeying(script: Script, time: FakeTime) -> Client:
+    throttle = Throttle(Pace(0.5, 2), clock=time.clock, sleep=time.sleep)
+    return Client(script, throttle, Retrying(1, 1.0, 60.0), sleep=time.sleep, now=time.clock, robots_agent="wadi")
+
+
+def _with_body(body: bytes) -> Reply:
+    return Reply(Request("http://h/"), "http://h/", 200, (), body, 0.0)
+
+
+def test_robots_txt_is_asked_for_once_and_obeyed_with_its_pause() -> None:
+    time, script = FakeTime(), Script(_with_body(ROBOTS), _reply(), _reply(302, ("Location", "/members/x")))
+
+    async def story() -> None:
+        client = _obeying(script, time)
+        await client.fetch(Request("http://h/a"))
+        with pytest.raises(
+            FetchFailed, match=r'http://h/members/ not fetched: robots\.txt line 2, "Disallow: /members/"'
+        ) as refused:
+            await client.fetch(Request("http://h/members/"))
+        assert refused.value.cause == "robots"
+        with pytest.raises(FetchFailed, match="members/x not fetched"):
+            await client.fetch(Request("http://h/b"))
+
+    asyncio.run(story())
+    assert [request.url for request in script.asked] == ["http://h/robots.txt", "http://h/a", "http://h/b"]
+    assert time.slept == [0.5, 3.0]
+
+
+@pytest.mark.parametrize(("status", "allowed"), [(404, True), (403, True), (500, False), (503, False)])
+def test_a_robots_txt_that_cannot_be_had(status: int, allowed: bool) -> None:
+    script = Script(_reply(status), _reply())
+    if allowed:
+        assert asyncio.run(_obeying(script, FakeTime()).fetch(Request("http://h/a"))).status == 200
+    else:
+        with pytest.raises(FetchFailed, match="nothing is allowed"):
+            asyncio.run(_obeying(script, FakeTime()).fetch(Request("http://h/a")))
+
+
+def test_a_host_that_is_down_fails_the_page_and_is_asked_for_its_robots_txt_again() -> None:
+    down = FetchFailed("unreachable", "nobody there")
+    script = Script(down, _with_body(ROBOTS), _reply())
+    assert asyncio.run(_obeying(script, FakeTime()).fetch(Request("http://h/a"))).status == 200
+
+
 def test_redirects_that_never_end_are_a_failure() -> None:
     script = Script(*(_reply(301, ("Location", f"/{n}")) for n in range(20)))
     with pytest.raises(FetchFailed, match="11 redirects") as failed:

@@ -57,6 +57,7 @@ MEANINGS: dict[str, str] = {
     "too-large": "The reply is larger than the size limit.",
     "bad-coding": "The reply's content coding could not be undone.",
     "redirect-loop": "Redirects led on and on, or in a circle.",
+    "robots": "The site's robots.txt does not allow the address (RFC 9309), so it was not asked for.",
     "http-status": "The host answered with a status that is no success.",
     # reading
     "not-the-page": 'The reply lacks what the plan expects on such a page: a block or a broken page, never "no rows".',

@@ -17,7 +17,7 @@ from typing import Any
 
 from wadi.crawl.extract import extract
 from wadi.crawl.kinds import Kind, compile_kinds
-from wadi.pages import fetched
+from wadi.pages import fetched, robots_word
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
@@ -169,6 +169,14 @@ class _Work:
         try:
             if self._asked and (self._fresh or not self._cache.find(page.request)):
                 self._sleep(manners.pause)
+            if (
+                not manners.ignore_robots
+                and (word := robots_word(page.request.url, cache=self._cache))
+                and not word.allowed
+            ):
+                rule = f'line {word.rule.line}, "Disallow: {word.rule.path}"' if word.rule else "cannot be had (5xx)"
+                what = f"{without_secret(page.request.url)} not fetched: robots.txt {rule}"
+                return self._failed(page, seen, Problem("robots", what))
             agent = user_agent(manners.contact)
             reply, source, _ = fetched(page.request.url, fresh=self._fresh, cache=self._cache, agent=agent)
             self._asked = self._asked or source == "the site"

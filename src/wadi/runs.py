@@ -207,4 +207,5 @@ def _client(loaded: LoadedPlan, report: Report) -> Any:
     transport = HttpTransport(bounds=bounds, identity=user_agent(manners.contact), per_host=manners.parallel)
     throttle = Throttle(Pace(manners.pause, manners.parallel), clock=time.monotonic, sleep=asyncio.sleep)
     policy = Retrying(manners.retries, manners.first_wait, manners.longest_wait)
-    return Client(transport, throttle, policy, report=report)
+    agent = None if manners.ignore_robots else "wadi"
+    return Client(transport, throttle, policy, report=report, robots_agent=agent)

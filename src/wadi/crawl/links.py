@@ -34,7 +34,7 @@ def links_of(
             row_number = 0 if rows is None and kinds[opening.target].completes else None
             _add_opened(links, notes, elsewhere, opening, document.scope, document, row_number)
     if elsewhere:
-        what = f"{len(elsewhere)} links to other hosts are not opened, first {shortened(elsewhere[0])}"
+        what = f"links to other hosts are not opened: {len(elsewhere)}, first {shortened(elsewhere[0])}"
         notes.append(Problem("other-host", what, Place(document.url), now='hosts = ["…"] opens them'))
     return links, notes
 

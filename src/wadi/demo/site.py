@@ -120,6 +120,10 @@ async def _gauges_json(request: web.Request) -> web.Response:
     return web.json_response(office.gauges_json(int(asked)))
 
 
+async def _members(request: web.Request) -> web.Response:
+    return _html(page("plain-list.html", title="Members", springs=()))
+
+
 async def _wells(request: web.Request) -> web.Response:
     asked = request.query.get("from", "0")
     first = int(asked) if asked.isdecimal() and len(asked) < 6 else 0
@@ -202,6 +206,7 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
     "/api/levels.json": _levels_json,
     "/gauges": _gauges,
     "/api/gauges": _gauges_json,
+    "/members/": _members,
     "/wells": _wells,
     "/dry": _dry,
     "/keepers": _keepers,

@@ -184,6 +184,11 @@ class MannersPlan(Part):
     """How the site is treated."""
 
     contact: str = Field("", description="address for the site's owner, sent in the User-Agent")
+    ignore_robots: str | None = Field(
+        None,
+        min_length=3,
+        description="the reason why robots.txt need not be obeyed; without one it is obeyed (RFC 9309)",
+    )
     pause: Duration = Field(1.0, description="least time between the starts of two requests to one host")
     parallel: int = Field(2, ge=1, le=64, description="most requests in flight to one host")
     retries: int = Field(4, ge=0, le=20, description="how often a failed request is sent again")

@@ -15,11 +15,13 @@ from wadi import __version__
 from wadi.urls import NotAUrl, host_of, resolve, without_secret
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.retry import Decision, Retrying, Tries, decide
+from wadi.web.robots import Robots, Word, by_status, origin_of, read_robots, word_for
 from wadi.web.throttle import Clock, Sleep, Throttle
 from wadi.web.transport import Transport
 
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 _MOST_HOPS = 10
+_MOST_ROBOTS_HOPS = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +40,9 @@ Report = Callable[[TriedAgain], None]
 class Client:
     """Sends requests at the throttle's pace, follows redirects, tries again by the policy.
 
+    With `robots_agent` (a product token such as `wadi`) it asks for nothing that a site's robots.txt forbids this agent,
+    redirects included, and keeps the pause that the file asks for.
+
     A host that cannot be reached after all tries is asked once only for the next pages, until it answers again:
     a site that went down is not waited for page by page.
     """
@@ -51,6 +56,7 @@ class Client:
         sleep: Sleep = asyncio.sleep,
         now: Clock = time.time,
         report: Report = lambda event: None,
+        robots_agent: str | None = None,
     ) -> None:
         self._transport = transport
         self._throttle = throttle
@@ -59,8 +65,13 @@ class Client:
         self._now = now
         self._report = report
         self._unreachable: dict[str, int] = {}
+        self._robots_agent = robots_agent
+        self._robots: dict[str, asyncio.Task[Robots]] = {}
 
     async def close(self) -> None:
+        for task in self._robots.values():
+            task.cancel()
+        await asyncio.gather(*self._robots.values(), return_exceptions=True)
         await self._transport.close()
 
     def unreachable(self, host: str) -> int:
@@ -97,11 +108,36 @@ class Client:
         elif failure.reply is not None:
             self._unreachable.pop(host, None)
 
+    async def _check_robots(self, request: Request) -> None:
+        """Raise FetchFailed for what robots.txt forbids; each site's file is asked for once."""
+        if self._robots_agent is None:
+            return
+        origin = origin_of(request.url)
+        if origin not in self._robots or (self._robots[origin].done() and self._robots[origin].exception()):
+            self._robots[origin] = asyncio.create_task(self._fetch_robots(origin))
+        word = word_for(await asyncio.shield(self._robots[origin]), request.url, self._robots_agent)
+        if word.crawl_delay_s is not None:
+            self._throttle.slow_down(request.host, word.crawl_delay_s)
+        if not word.allowed:
+            raise _refused(request, word)
+
+    async def _fetch_robots(self, origin: str) -> Robots:
+        """The site's rules; redirects are followed (RFC 9309 §2.3.1.2). Raises FetchFailed when the host cannot be reached."""
+        current = Request(f"{origin}/robots.txt")
+        for _ in range(_MOST_ROBOTS_HOPS):
+            async with self._throttle.turn(current.host):
+                reply = await self._transport.send(current)
+            if reply.status not in _REDIRECTS or not reply.header("location"):
+                return by_status(reply.status) or read_robots(reply.body)
+            current = redirected(current, reply)
+        return Robots()
+
     async def _followed(self, request: Request) -> Reply:
         """The reply at the end of the redirects."""
         hops: list[Hop] = []
         current = request
         while True:
+            await self._check_robots(current)
             async with self._throttle.turn(host_of(current.url)):
                 reply = await self._transport.send(current)
             if reply.status not in _REDIRECTS or not reply.header("location"):
@@ -113,6 +149,16 @@ class Client:
                 raise FetchFailed(
                     "redirect-loop", f"{without_secret(request.url)}: {len(hops)} redirects, lately to {current.url}"
                 )
+
+
+def _refused(request: Request, word: Word) -> FetchFailed:
+    assert word.rule is not None
+    rule = (
+        f'line {word.rule.line}, "Disallow: {word.rule.path}"'
+        if word.rule.line
+        else "cannot be had (5xx), so nothing is allowed"
+    )
+    return FetchFailed("robots", f"{without_secret(request.url)} not fetched: robots.txt {rule}")
 
 
 def user_agent(contact: str = "") -> str:

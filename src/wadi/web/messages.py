@@ -70,7 +70,15 @@ class Reply:
 
 
 Cause = Literal[
-    "unreachable", "timed-out", "broken-off", "too-large", "bad-coding", "redirect-loop", "http-status", "bad-url"
+    "unreachable",
+    "timed-out",
+    "broken-off",
+    "too-large",
+    "bad-coding",
+    "redirect-loop",
+    "http-status",
+    "bad-url",
+    "robots",
 ]
 """Why there is no page: a problem's code."""
 

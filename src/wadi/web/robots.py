@@ -114,6 +114,19 @@ def word_for(robots: Robots, url: str, agent: str) -> Word:
     return Word(best.allow, best, shown, delay)
 
 
+def origin_of(url: str) -> str:
+    """The part of a URL that a robots.txt holds for: scheme, host and port (RFC 9309 §2.3)."""
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
+
+
+def by_status(status: int) -> Robots | None:
+    """What a robots.txt that cannot be had means: 4xx allows everything (§2.3.1.3), 5xx nothing (§2.3.1.4); None for others."""
+    if 400 <= status < 500:
+        return Robots()
+    return Robots((Group(["*"], [Rule(False, "/", 0)]),)) if status >= 500 else None
+
+
 def _comparable(text: str) -> str:
     """Octets evened out for comparing: unreserved ones as they are, all others percent-encoded (§2.2.2)."""
     kept = (

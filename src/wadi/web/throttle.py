@@ -36,6 +36,11 @@ class Throttle:
         self._clock = clock
         self._sleep = sleep
         self._hosts: dict[str, _Host] = {}
+        self._asked_for: dict[str, float] = {}
+
+    def slow_down(self, host: str, pause_s: float) -> None:
+        """Keep at least this pause to a host from now on, since it asks for it; a shorter one than the plan's changes nothing."""
+        self._asked_for[host] = pause_s
 
     @asynccontextmanager
     async def turn(self, host: str) -> AsyncIterator[None]:
@@ -43,7 +48,9 @@ class Throttle:
         state = self._hosts.setdefault(host, _Host(asyncio.Semaphore(self.pace.parallel)))
         async with state.free:
             now = self._clock()
-            start, state.next_start = booked(now, state.next_start, self.pace.pause_s)
+            start, state.next_start = booked(
+                now, state.next_start, max(self.pace.pause_s, self._asked_for.get(host, 0.0))
+            )
             if start > now:
                 await self._sleep(start - now)
             yield
