@@ -87,3 +87,12 @@ def test_the_readme_links_to_what_is_there_and_its_plan_is_good(tmp_path: Path) 
     plan = re.search(r"```toml\n(.*?)```", readme, re.DOTALL)
     assert plan is not None
     parse_plan(plan[1], "README.md")
+
+
+def test_the_version_is_one() -> None:
+    import tomllib
+
+    import wadi
+
+    project = tomllib.loads((SOURCE.parent.parent / "pyproject.toml").read_text("utf-8"))
+    assert wadi.__version__ == project["project"]["version"]

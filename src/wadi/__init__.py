@@ -13,7 +13,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-__version__ = "0.1.0"
+from wadi.about import VERSION
+
+__version__ = VERSION
 __all__ = ["WadiError", "__version__", "load_plan", "open_page", "open_run", "run"]
 
 if TYPE_CHECKING:

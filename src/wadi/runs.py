@@ -11,7 +11,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from wadi import __version__
+from wadi.about import VERSION
 from wadi.plan.columns import tables_of
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import starts_of
@@ -65,7 +65,7 @@ class Run:
         state.set_meta("inputs", dict(loaded.inputs))
         state.set_meta("limits", {"rows": limits.rows, "pages": limits.pages})
         state.set_meta("began", began.isoformat())
-        state.set_meta("wadi", __version__)
+        state.set_meta("wadi", VERSION)
         plan = loaded.plan
         starts = starts_of(plan.start.addresses, plan.inputs)
         state.add_starts([(plan.start.page, Request(resolve("", s.url)), dict(s.inputs)) for s in starts])
@@ -173,7 +173,7 @@ class Run:
             report(event)
 
         client = _client(self.loaded, tell)
-        archive = Archive(self.folder / PAGES, software=f"Wadi/{__version__}")
+        archive = Archive(self.folder / PAGES, software=f"Wadi/{VERSION}")
         try:
             end = await Engine(self._task(), self.state, archive, client, tell).crawl()
         finally:

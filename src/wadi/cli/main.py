@@ -11,7 +11,7 @@ import os
 import sys
 from typing import NoReturn, Protocol, TextIO
 
-from wadi import __version__
+from wadi.about import VERSION
 from wadi.cli.status import Status
 
 COMMANDS: dict[str, tuple[str, str]] = {
@@ -57,7 +57,7 @@ def main(argv: list[str], out: TextIO, err: TextIO) -> int:
         print(_help(), end="", file=out)
         return Status.DONE if argv else Status.USAGE
     if argv[0] in ("-V", "--version"):
-        print(f"wadi {__version__}", file=out)
+        print(f"wadi {VERSION}", file=out)
         return Status.DONE
     if argv[0] not in COMMANDS:
         return _unknown(argv[0], err)

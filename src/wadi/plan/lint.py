@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING
 
 from wadi.clean.errors import BadSetting
 from wadi.clean.steps import step_of
@@ -16,14 +15,12 @@ from wadi.page.expressions import BadExpression, compile_expression
 from wadi.plan.model import FieldPlan, PagePlan, Plan
 from wadi.plan.positions import Path
 from wadi.plan.starts import starts_of, variables_of
+from wadi.plan.text import PlanText
 from wadi.problems import Problem, listed, nearest
 from wadi.urls import NotAUrl, resolve
 
-if TYPE_CHECKING:
-    from wadi.plan.reader import PlanText
-
 Finding = tuple[Path, Problem]
-Rule = Callable[[Plan, "PlanText"], Iterator[Finding]]
+Rule = Callable[[Plan, PlanText], Iterator[Finding]]
 SOURCES = ("page", "data", "url", "link", "key", "input", "header")
 _PICKING = ("page", "data")
 

@@ -17,6 +17,7 @@ from wadi.plan import model
 from wadi.plan.lint import findings
 from wadi.plan.model import PAGE_KEYS, InputValue, Plan
 from wadi.plan.positions import Path, Positions
+from wadi.plan.text import PlanText
 from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest, shortened
 
 _TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
@@ -31,40 +32,6 @@ _WORDS = {
     "model_type": "a table of keys is wanted",
     "model_attributes_type": "a table of keys is wanted",
 }
-
-
-@dataclass(frozen=True)
-class PlanText:
-    """A plan's text with the places of everything in it."""
-
-    path: str
-    positions: Positions
-
-    def place(self, path: Path, *, key: bool = False, inside: int | None = None) -> Place:
-        """Where a key or value stands; `inside` counts characters into a text."""
-        spot = self.positions.spot(path)
-        if spot is None:
-            return Place(self.path, 1)
-        offset = spot.key if key else spot.value
-        if inside is not None and spot.inside is not None:
-            offset = spot.inside + inside
-        return Place(self.path, *self.positions.line_and_column(offset))
-
-    def problem(
-        self,
-        code: str,
-        path: Path,
-        what: str,
-        *,
-        now: str = "",
-        why: str = "",
-        key: bool = False,
-        inside: int | None = None,
-    ) -> Problem:
-        """A problem at a path, with the line that it stands on."""
-        place = self.place(path, key=key, inside=inside)
-        excerpt = self.positions.line(place.line or 1).rstrip() if self.positions.spot(path) else ""
-        return Problem(code, what, place, excerpt=shortened(excerpt, 110), why=why, now=now)
 
 
 @dataclass(frozen=True)

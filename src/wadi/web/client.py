@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from wadi import __version__
+from wadi.about import VERSION
 from wadi.urls import NotAUrl, host_of, resolve, without_secret
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.retry import Decision, Retrying, Tries, decide
@@ -163,7 +163,7 @@ def _refused(request: Request, word: Word) -> FetchFailed:
 
 def user_agent(contact: str = "") -> str:
     """The User-Agent: who asks, and whom to write to (RFC 9110 §10.1.5)."""
-    return f"Wadi/{__version__}" + (f" ({contact})" if contact else "")
+    return f"Wadi/{VERSION}" + (f" ({contact})" if contact else "")
 
 
 def redirected(request: Request, reply: Reply) -> Request:
