@@ -20,6 +20,7 @@ HERE = Path(__file__).parent
 BEGIN, END = "<!-- made by docs/make.py: begin -->", "<!-- made by docs/make.py: end -->"
 PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("the plan", "", model.Plan),
+    ("a file in `[inputs]`", "inputs", model.InputFile),
     ("`[start]`", "start", model.StartPlan),
     ("`[manners]`", "manners", model.MannersPlan),
     ("`[limits]`", "limits", model.LimitsPlan),

@@ -237,6 +237,69 @@ def test_starts_are_every_combination_in_reading_order() -> None:
     ]
 
 
+def test_rows_of_a_file_keep_their_columns_together() -> None:
+    rows = [{"slug": "a", "name": "A"}, {"slug": "b", "name": "B"}]
+    starts = list(starts_of(["http://h/{place.slug}/{year}"], {"place": rows, "year": [1, 2], "left": ["x"]}))
+    assert [start.url for start in starts] == ["http://h/a/1", "http://h/a/2", "http://h/b/1", "http://h/b/2"]
+    assert starts[2].inputs == {"place.slug": "b", "place.name": "B", "year": 1}
+
+
+FILES = """wadi = 1
+[inputs]
+site = "http://h"
+place = { file = "FILE" }
+[start]
+page = "p"
+addresses = "{+site}/{WHAT}"
+[page.p]
+table = "t"
+[page.p.fields]
+x = "b"
+"""
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "what", "wanted"),
+    [
+        ("a.csv", b"slug,name\na,A\n\nb,B\n", "place.slug", ["http://h/a", "http://h/b"]),
+        ("a.csv", "\ufeffslug;name\na;Ä\n".encode(), "place.name", ["http://h/%C3%84"]),
+        ("a.csv", "slug;name\na;Ärger und große Flüsse\n".encode("windows-1252"), "place.slug", ["http://h/a"]),
+        ("a.tsv", b"slug\tname\na\tx,y\n", "place.name", ["http://h/x%2Cy"]),
+        ("a.txt", b"a\n\n b \n", "place", ["http://h/a", "http://h/b"]),
+    ],
+)
+def test_inputs_from_files(tmp_path: Path, name: str, content: bytes, what: str, wanted: list[str]) -> None:
+    (tmp_path / name).write_bytes(content)
+    (tmp_path / "p.toml").write_text(FILES.replace("FILE", name).replace("WHAT", what))
+    loaded = load_plan(tmp_path / "p.toml")
+    assert [start.url for start in starts_of(loaded.plan.start.addresses, loaded.inputs)] == wanted
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "what", "code", "telling"),
+    [
+        ("none.csv", None, "place.slug", "bad-input-file", "no such file"),
+        ("a.csv", b"", "place.slug", "bad-input-file", "first line"),
+        ("a.csv", b"slug,slug\na,b\n", "place.slug", "bad-input-file", "each once"),
+        ("a.csv", b"slug,name\n", "place.slug", "bad-input-file", "no rows"),
+        ("a.csv", b"slug,name\na\n", "place.slug", "bad-input-file", "a.csv:2: 1 cells"),
+        ("a.txt", b"\n", "place", "bad-input-file", "is empty"),
+        ("a.csv", b"slug,name\na,b\n", "place.slgu", "unset-input", 'did you mean "place.slug"'),
+        ("a.csv", b"slug,name\na,b\n", "place", "unset-input", "place"),
+        ("a.txt", b"a\n" * 1_000_001, "place", "too-many-starts", "1,000,001 addresses"),
+    ],
+)
+def test_files_of_inputs_that_are_wrong(
+    tmp_path: Path, name: str, content: bytes | None, what: str, code: str, telling: str
+) -> None:
+    if content is not None:
+        (tmp_path / name).write_bytes(content)
+    (tmp_path / "p.toml").write_text(FILES.replace("FILE", name).replace("WHAT", what))
+    with pytest.raises(PlanError) as bad:
+        load_plan(tmp_path / "p.toml")
+    assert [str(p) for p in bad.value.problems if p.code == code and telling in str(p)], bad.value.problems
+
+
 def test_inputs_from_outside_go_over_the_plans(tmp_path: Path) -> None:
     (tmp_path / "p.toml").write_text(GOOD)
     assert load_plan(tmp_path / "p.toml", {"site": "http://other"}).inputs["site"] == "http://other"

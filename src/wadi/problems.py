@@ -46,6 +46,8 @@ MEANINGS: dict[str, str] = {
     "unknown-column": "A column is named that no field of the table gives.",
     "unopened-page": "A page kind that neither the start nor another page opens: it would never be fetched.",
     "unset-input": "An address or a field uses an input that neither the plan nor the command line sets.",
+    "bad-input-file": "A file of inputs is missing, empty, or not of the form that its ending says.",
+    "too-many-starts": "The inputs combine to more start addresses than a run should have.",
     "unused-input": "An input that nothing in the plan uses.",
     "double-column": "A column comes from the listing and from the detail page, and nothing says which to prefer.",
     "no-rows": "The plan picks nothing: no page has fields.",

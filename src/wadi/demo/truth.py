@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from wadi.demo import office
-from wadi.demo.world import Spring, springs
+from wadi.demo.world import DISTRICTS, Spring, springs, springs_in
 
 
 def register_rows(site: str) -> list[dict[str, Any]]:
@@ -70,6 +70,23 @@ def keepers_rows(site: str) -> list[dict[str, Any]]:
     return [{"name": name, "springs": count} for name, count in office.keepers()]
 
 
+_PLACES = (
+    ("saltholm", "Hall of Saltholm", 1921),
+    ("ashwater", "Ashwater Mill", 1934),
+    ("thornmere", "Thornmere Rectory", 1950),
+)
+
+
+def places_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/places.toml` with `examples/places.csv`."""
+    districts = {district.slug: district for district in DISTRICTS}
+    return [
+        {"code": spring.code, "name": spring.name, "office": office_name, "since": since}
+        for slug, office_name, since in _PLACES
+        for spring in springs_in(districts[slug])
+    ]
+
+
 TRUTHS = {
     "springs": register_rows,
     "gauges": gauges_rows,
@@ -77,5 +94,6 @@ TRUTHS = {
     "wells": wells_rows,
     "dry": dry_rows,
     "keepers": keepers_rows,
+    "places": places_rows,
 }
 """The truth of every example plan, by its name."""

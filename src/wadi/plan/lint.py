@@ -14,7 +14,7 @@ from wadi.clean.types import Setting, converter
 from wadi.page.expressions import BadExpression, compile_expression
 from wadi.plan.model import FieldPlan, PagePlan, Plan
 from wadi.plan.positions import Path
-from wadi.plan.starts import starts_of, variables_of
+from wadi.plan.starts import how_many, is_set, starts_of, variables_of
 from wadi.plan.text import PlanText
 from wadi.problems import Problem, listed, nearest
 from wadi.urls import NotAUrl, resolve
@@ -22,6 +22,7 @@ from wadi.urls import NotAUrl, resolve
 Finding = tuple[Path, Problem]
 Rule = Callable[[Plan, PlanText], Iterator[Finding]]
 SOURCES = ("page", "data", "url", "link", "key", "input", "header")
+MOST_STARTS = 1_000_000
 _PICKING = ("page", "data")
 
 
@@ -341,9 +342,19 @@ def _addresses(plan: Plan, text: PlanText) -> Iterator[Finding]:
         except ValueError as error:
             yield path, text.problem("bad-template", path, f"URI Template: {error}")
             continue
-        unset = sorted(used - set(plan.inputs))
+        unset = sorted(name for name in used if not is_set(plan.inputs, name))
         if unset:
             yield from (_unset(text, path, name, plan, inside=address.find(name)) for name in unset)
+            continue
+        count = how_many(plan.inputs, used)
+        if count > MOST_STARTS:
+            what = f"the inputs make {count:,} addresses, more than {MOST_STARTS:,}"
+            yield (
+                path,
+                text.problem(
+                    "too-many-starts", path, what, now="run the plan for some values at a time:  --input NAME=VALUE"
+                ),
+            )
             continue
         for start in starts_of([address], plan.inputs):
             try:
@@ -357,12 +368,21 @@ def _field_inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
     for page, kind in plan.page.items():
         for path, field, _ in fields_of(page, kind):
             source, _, name = (field.source or "").partition(".")
-            if source == "input" and name and name not in plan.inputs:
+            if source == "input" and name and not is_set(plan.inputs, name):
                 yield _unset(text, (*path, "from"), name, plan)
 
 
+def _input_names(plan: Plan) -> list[str]:
+    """What addresses and fields can name: inputs, and the columns of those that are rows."""
+    names: list[str] = []
+    for name, value in plan.inputs.items():
+        rows = isinstance(value, list) and value and isinstance(value[0], dict)
+        names += [f"{name}.{column}" for column in value[0]] if rows else [name]  # type: ignore[index, union-attr]
+    return names
+
+
 def _unset(text: PlanText, path: Path, name: str, plan: Plan, inside: int | None = None) -> Finding:
-    near = nearest(name, plan.inputs)
+    near = nearest(name, _input_names(plan))
     hint = f'did you mean "{near}"?' if near else f"[inputs] {name} = …  or  --input {name}=…"
     return path, text.problem("unset-input", path, f'nothing sets the input "{name}"', now=hint, inside=inside)
 
@@ -376,6 +396,7 @@ def _unused_inputs(plan: Plan, text: PlanText, given: set[str]) -> Iterator[Find
             return
     for page, kind in plan.page.items():
         used |= {(field.source or "").partition(".")[2] for _, field, _ in fields_of(page, kind)}
+    used = {name.partition(".")[0] for name in used}
     for name in plan.inputs:
         if name not in used:
             path = ("inputs", name)

@@ -60,13 +60,24 @@ Expressions = Annotated[
 Strings = Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])]
 Count = Annotated[int, Field(ge=1, strict=True)]
 Name = Annotated[str, Field(pattern=r"^[^\W\d]\w*$")]
-InputValue = str | int | float | bool | list[str] | list[int]
 
 
 class Part(BaseModel):
     """A part of the plan: unknown keys are refused, values keep the type that they are written in."""
 
     model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True)
+
+
+class InputFile(Part):
+    """An input whose values stand in a file beside the plan."""
+
+    file: str = Field(
+        min_length=1, description="CSV or TSV, whose columns stay together, or a text of one value a line"
+    )
+
+
+InputRows = list[dict[str, str]]
+InputValue = str | int | float | bool | list[str] | list[int] | InputRows | InputFile
 
 
 class FieldPlan(Part):

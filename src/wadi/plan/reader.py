@@ -14,6 +14,7 @@ from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
 from wadi.plan import model
+from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
 from wadi.plan.model import PAGE_KEYS, InputValue, Plan
 from wadi.plan.positions import Path, Positions
@@ -138,11 +139,26 @@ def _model_of(
             for path in sorted(set(paths), key=lambda p: (len(p), str(p[-1:])), reverse=True):
                 _drop(data, path)
         else:
-            found = findings(plan, text, set(inputs))
+            plan, unread = _with_files(plan, text)
+            problems += unread
+            found = findings(plan, text, set(inputs)) if not unread else []
             return plan, problems + [p for path, p in found if not _caused_by(path, gone)]
         if not data:
             break
     return None, problems
+
+
+def _with_files(plan: Plan, text: PlanText) -> tuple[Plan, list[Problem]]:
+    """The plan with the values of its input files, which stand beside it, and what is wrong with those files."""
+    values: dict[str, InputValue] = {}
+    problems: list[Problem] = []
+    for name in plan.inputs:
+        try:
+            values[name] = resolved(plan.inputs, name, FilePath(text.path).parent)
+        except BadInputFile as error:
+            path = ("inputs", name, "file")
+            problems.append(text.problem("bad-input-file", path, f'input "{name}": {error}'))
+    return (plan.model_copy(update={"inputs": values}), problems) if not problems else (plan, problems)
 
 
 def _with_inputs(data: dict[str, Any], inputs: Mapping[str, InputValue]) -> dict[str, Any]:
@@ -231,7 +247,7 @@ def _heading(path: Path) -> str:
 def _part_at(path: Path) -> type[BaseModel] | None:
     """The part of the model that stands at a path."""
     steps = [str(step) for step in path]
-    if path and path[0] in ("page", "table"):
+    if path and path[0] in ("page", "table", "inputs"):
         steps[1:2] = ["*"]
     if len(path) > 3 and path[2] in ("fields", "open"):
         steps[3] = "*"
@@ -241,6 +257,7 @@ def _part_at(path: Path) -> type[BaseModel] | None:
 _PARTS: dict[tuple[str, ...], type[BaseModel]] = {
     (): model.Plan,
     ("start",): model.StartPlan,
+    ("inputs", "*"): model.InputFile,
     ("manners",): model.MannersPlan,
     ("limits",): model.LimitsPlan,
     ("page", "*"): model.PagePlan,

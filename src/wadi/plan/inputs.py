@@ -1,0 +1,63 @@
+"""Inputs from files beside the plan: CSV and TSV with a header, whose columns stay together, or a text of one value a line."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Mapping
+from pathlib import Path
+
+from wadi.page.decode import utf8_of
+from wadi.plan.model import InputFile, InputRows, InputValue
+
+_SEPARATED = {".csv": ",;\t|", ".tsv": "\t"}
+
+
+class BadInputFile(ValueError):
+    """A file of inputs that cannot be read; `str()` says why."""
+
+
+def resolved(inputs: Mapping[str, InputValue], name: str, folder: Path) -> InputValue:
+    """The value of an input: that of its file, if it is one (relative to the plan's folder). Raises BadInputFile."""
+    value = inputs[name]
+    return read_file(folder / value.file) if isinstance(value, InputFile) else value
+
+
+def read_file(path: Path) -> InputRows | list[str]:
+    """The rows of a CSV or TSV file as dicts of texts, or the lines of another file; empty ones are left out."""
+    try:
+        data, _ = utf8_of(path.read_bytes())
+    except FileNotFoundError as error:
+        raise BadInputFile(f"no such file: {path}") from error
+    except OSError as error:
+        raise BadInputFile(f"{path} cannot be read: {error.strerror}") from error
+    text = data.decode("utf-8", "replace").lstrip("\ufeff")
+    separators = _SEPARATED.get(path.suffix.lower())
+    if separators is None:
+        values = [line.strip() for line in text.splitlines() if line.strip()]
+    else:
+        return _rows(path, text, separators)
+    if not values:
+        raise BadInputFile(f"{path} is empty")
+    return values
+
+
+def _rows(path: Path, text: str, separators: str) -> InputRows:
+    header = text.partition("\n")[0]
+    separator = max(separators, key=header.count)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
+    names = [name.strip() for name in next(reader, [])]
+    if not any(names) or len(set(names)) < len(names):
+        raise BadInputFile(f"{path} wants a first line with a name for each column, each once")
+    rows: InputRows = []
+    for cells in reader:
+        if not any(cell.strip() for cell in cells):
+            continue
+        if len(cells) != len(names):
+            raise BadInputFile(
+                f"{path}:{reader.line_num}: {len(cells)} cells, and the first line names {len(names)} columns"
+            )
+        rows.append({name: cell.strip() for name, cell in zip(names, cells, strict=True)})
+    if not rows:
+        raise BadInputFile(f"{path} has no rows below its first line")
+    return rows
