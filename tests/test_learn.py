@@ -198,6 +198,7 @@ def test_an_expression_without_a_match_gets_help() -> None:
     assert 'without ">" it matches 8' in told("ol > h3")
     assert "no JSON" in told("$.a")
     data = read_document(b'{"items": [{"code": 1}]}', "http://h/", "application/json")
+    assert any('keys there: "code"' in hint for hint in why_nothing(data, data.scope, "$.items[*].kode").hints)
     assert any('have "items"' in hint for hint in why_nothing(data, data.scope, "$.item[*].code").hints)
 
 

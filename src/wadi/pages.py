@@ -31,6 +31,9 @@ SIZE_LIMIT_BYTES = 20_000_000
 """What is looked at in one piece: a tree takes about thirty times the memory of its page."""
 
 
+_FROM_SITE, _FROM_CACHE = "the site", "today's cache"
+
+
 @dataclass(frozen=True)
 class OpenedPage:
     """A page with its reply. `age_s` is None for what was fetched, read or taken just now. `source` says where it was."""
@@ -39,6 +42,11 @@ class OpenedPage:
     reply: Reply
     source: str
     age_s: float | None = None
+
+    @property
+    def from_web(self) -> bool:
+        """Whether the page was asked for at its site, today: not a file and not a stored page of a run."""
+        return self.source in (_FROM_SITE, _FROM_CACHE)
 
     def rows(self, rows: str, **fields: str) -> pd.DataFrame:
         """The rows that an expression picks as a DataFrame of texts; each keyword is a column and its expression."""
@@ -164,10 +172,10 @@ def fetched(
     except NotAUrl as error:
         raise UsageError(Problem("bad-url", f"no URL: {error}", Place(shortened(url)))) from error
     if not fresh and (found := kept.find(request)):
-        return found[0], "today's cache", found[1]
+        return found[0], _FROM_CACHE, found[1]
     reply = in_loop(_fetch(request, agent or user_agent()))
     kept.keep(request, reply)
-    return reply, "the site", None
+    return reply, _FROM_SITE, None
 
 
 async def _fetch(request: Request, agent: str) -> Reply:

@@ -41,7 +41,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     page = opened(args)
     look = look_at(page.document, page.reply, most_rows=max(1, args.rows))
-    word = robots_word(page.reply.request.url)
+    word = robots_word(page.reply.request.url) if page.from_web else None
     if args.json:
         write_json(
             {
@@ -87,16 +87,17 @@ def _reply_lines(page: OpenedPage, look: Look, word: Word | None) -> list[str]:
     from wadi.learn.look import caching_of, cookies_set, language_of_page
 
     reply, document = page.reply, page.document
-    age = f", {age_text(page.age_s)} old; --fresh asks again" if page.age_s is not None else ""
+    again = "; --fresh asks again" if page.from_web else ""
+    age = f", {age_text(page.age_s)} old{again}" if page.age_s is not None else ""
     lines = [reply.url if reply.url.startswith("http") else page.source]
     lines += [f"redirected from {hop.url} ({hop.status})" for hop in reply.hops]
     encoding = f"{document.encoding.name} ({document.encoding.learned_from})"
     language = language_of_page(document, reply)
     size = f"{len(reply.body):,} bytes".replace(",", " ")
     kind = reply.content_type.partition(";")[0]
-    lines.append(
-        "   ".join(filter(None, [f"status {reply.status}", kind, size, encoding, language and f"language {language}"]))
-    )
+    status = f"status {reply.status}" if reply.url.startswith("http") else ""
+    facts = (status, kind, size, encoding, f"language {language}" if language else "")
+    lines.append("   ".join(filter(None, facts)))
     lines.append(f"from {page.source}{age}" if page.source != "the site" else "from the site, kept for the day")
     if document.kind == "html":
         lines.append(f"parsed: {document.way}" + (f", since {document.why_fast}" if document.why_fast else ""))

@@ -19,6 +19,7 @@ from wadi.page.expressions import BadExpression, Expression, Node, Scope, compil
 from wadi.page.jsonpath import JsonNode, pointed
 from wadi.page.text import text_of
 from wadi.plan.model import FieldPlan
+from wadi.problems import listed
 
 _SNIPPET = 300
 _NEAR = 4
@@ -204,6 +205,7 @@ def _hints(document: Document, text: str, language: str, steps: Sequence[tuple[s
     failing = steps[-1][0] if steps and steps[-1][1] == 0 else text
     if language == "json":
         yield from _json_hints(document, failing)
+        yield from _keys_there(document, steps)
         return
     names = re.findall(
         r"(?<![\w.#@:\-'\"=])([A-Za-z][\w-]*)(?![\w-]*\()",
@@ -270,6 +272,17 @@ def _json_hints(document: Document, failing: str) -> Iterator[str]:
             )
     if isinstance(document.data, list) and failing.startswith("$."):
         yield "the document is a list:  $[*]  are its members"
+
+
+def _keys_there(document: Document, steps: Sequence[tuple[str, int]]) -> Iterator[str]:
+    """The keys of the objects that the last step with a match picks."""
+    last = next((step for step, count in reversed(steps) if count), None)
+    nodes = compile_expression(last).nodes(document.scope, document) if last else []
+    keys = dict.fromkeys(
+        k for n in nodes[:50] if isinstance(n, JsonNode) and isinstance(n.value, dict) for k in n.value
+    )
+    if keys:
+        yield f"keys there: {listed(keys)}"
 
 
 def _keys(value: Any, known: set[str], depth: int) -> None:
