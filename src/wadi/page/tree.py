@@ -4,8 +4,8 @@ Two ways. *strict*: lexbor, a conforming parser, builds the Standard's tree; its
 lxml reads without second thoughts. *fast*: lxml's own HTML parser, which differs on many pages (no implied `tbody`,
 misnested and stray elements kept, SVG names in small letters).
 
-Strict is the default on every page: measured on a 15 KB page it costs 1.5 ms against 0.9 ms, and every test that could
-tell for sure that a page does not need it cost more than the 0.6 ms it would save (docs/pages.md has the figures).
+Strict is the default on every page: on a 15 KB page it costs 1.6 ms against 0.9 ms, and the cheapest test that could tell
+that a page does not need it costs the 0.7 ms that it would save (docs/pages.md has the figures).
 """
 
 from __future__ import annotations
