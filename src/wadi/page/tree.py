@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from itertools import accumulate
 from typing import Literal
 
 from lxml import etree
@@ -37,7 +38,7 @@ _NOT_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 # lexbor, like every parser that follows the Standard to the letter, takes time by the square of the depth.
 _MANY_TAGS = 1500
 _DEPTH_LIMIT = 512
-_TAG = re.compile(rb"<(/?)([A-Za-z][A-Za-z0-9]*)")
+_TAG = re.compile(rb"</?[A-Za-z][A-Za-z0-9]*")
 _OFTEN_UNCLOSED = frozenset(
     name.encode() for name in [*_VOID, *"p li td th tr dt dd option tbody thead html body head".split()]
 )
@@ -75,12 +76,16 @@ def depth_of(data: bytes) -> int:
     """About how deep the elements nest: exact enough to tell pages from traps, 0 for pages of few tags."""
     if data.count(b"<") < _MANY_TAGS:
         return 0
-    depth = deepest = 0
-    for closing, name in _TAG.findall(data):
-        if name.lower() not in _OFTEN_UNCLOSED:
-            depth += -1 if closing else 1
-            deepest = max(deepest, depth)
-    return deepest
+    return max(accumulate(map(_Steps().__getitem__, _TAG.findall(data))), default=0)
+
+
+class _Steps(dict[bytes, int]):
+    """Tag → how many levels it leads down: 1 for a start tag, -1 for an end tag, 0 for those whose ends are often left out."""
+
+    def __missing__(self, tag: bytes) -> int:
+        name = tag.lstrip(b"</").lower()
+        step = self[tag] = 0 if name in _OFTEN_UNCLOSED else -1 if tag.startswith(b"</") else 1
+        return step
 
 
 def _fast(data: bytes, why: str = "") -> Tree | None:

@@ -65,7 +65,7 @@ Name = Annotated[str, Field(pattern=r"^[^\W\d]\w*$")]
 class Part(BaseModel):
     """A part of the plan: unknown keys are refused, values keep the type that they are written in."""
 
-    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True, defer_build=True)
 
 
 class InputFile(Part):
