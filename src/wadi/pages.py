@@ -203,7 +203,7 @@ def _client(agent: str) -> Client:
 
 def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:
     """What the site's robots.txt says about a URL to us; None for what is on no site or when it cannot be had."""
-    from wadi.web.robots import Word, read_robots, word_for
+    from wadi.web.robots import by_status, read_robots, word_for
 
     if not url.startswith(("http://", "https://")):
         return None
@@ -211,11 +211,7 @@ def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:
         reply, _, _ = fetched(resolve(url, "/robots.txt"), cache=cache)
     except (CrawlError, UsageError):
         return None
-    if 400 <= reply.status < 500:
-        return Word(True)  # RFC 9309 §2.3.1.3: unavailable, so nothing is disallowed
-    if reply.status >= 500:
-        return Word(False)  # §2.3.1.4: unreachable, so everything is
-    return word_for(read_robots(reply.body), url, "wadi")
+    return word_for(by_status(reply.status) or read_robots(reply.body), url, "wadi")
 
 
 def in_loop(work: Any) -> Any:

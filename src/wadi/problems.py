@@ -169,4 +169,4 @@ def listed(words: Iterable[str], limit: int = 12) -> str:
 def shortened(text: str, limit: int = 60) -> str:
     """Foreign text for a message: one line, control characters escaped, cut to `limit` characters."""
     plain = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
-    return plain if len(plain) <= limit else plain[: limit - 1] + "…"
+    return plain if len(plain) <= limit else plain[: limit - 1].rstrip("…") + "…"

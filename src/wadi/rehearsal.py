@@ -30,6 +30,7 @@ from wadi.table.assemble import Assembly
 from wadi.urls import resolve, without_secret
 from wadi.web.client import user_agent
 from wadi.web.messages import Reply, Request
+from wadi.web.robots import refusal
 
 DETAILS = 5
 MOST_ROWS = 1000
@@ -174,9 +175,7 @@ class _Work:
                 and (word := robots_word(page.request.url, cache=self._cache))
                 and not word.allowed
             ):
-                rule = f'line {word.rule.line}, "Disallow: {word.rule.path}"' if word.rule else "cannot be had (5xx)"
-                what = f"{without_secret(page.request.url)} not fetched: robots.txt {rule}"
-                return self._failed(page, seen, Problem("robots", what))
+                return self._failed(page, seen, Problem("robots", refusal(page.request.url, word)))
             agent = user_agent(manners.contact)
             reply, source, _ = fetched(page.request.url, fresh=self._fresh, cache=self._cache, agent=agent)
             self._asked = self._asked or source == "the site"

@@ -117,8 +117,9 @@ def _reply_lines(page: OpenedPage, look: Look, word: Word | None) -> list[str]:
 def _robots_line(word: Word) -> str:
     delay = f", and asks for {word.crawl_delay_s:g} s between requests" if word.crawl_delay_s is not None else ""
     if word.rule is None:
-        said = "allowed, no rule is about it" if word.allowed else "not to be had (5xx): nothing may be fetched"
-        return f"robots.txt: {said}{delay}"
+        return f"robots.txt: allowed, no rule is about it{delay}"
+    if not word.rule.line:
+        return "robots.txt: not to be had (5xx), so nothing may be fetched"
     rule = f"line {word.rule.line}, {'Allow' if word.rule.allow else 'Disallow'}: {word.rule.path}"
     return f"robots.txt: {'allowed' if word.allowed else 'NOT allowed'} ({rule}, for {word.agent}){delay}"
 

@@ -91,12 +91,19 @@ def _is_off(element: etree._Element) -> bool:
     return element.get("aria-disabled") == "true" or not _OFF_CLASSES.isdisjoint(classes)
 
 
-def linked_next(document: Document, reply: Reply) -> str | None:
-    """The target of the relation `next`: in the Link header (RFC 8288 §3), else of a `link` or `a` of the page."""
+def header_next(reply: Reply) -> str | None:
+    """The target of the relation `next` in the Link header (RFC 8288 §3)."""
     for target, parameters in _LINK_VALUE.findall(reply.header("link")):
         said = _REL.search(parameters)
         if said and "next" in said[1].lower().split():
             return str(target)
+    return None
+
+
+def linked_next(document: Document, reply: Reply) -> str | None:
+    """The target of the relation `next`: in the Link header, else of a `link` or `a` of the page."""
+    if (target := header_next(reply)) is not None:
+        return target
     for element in document.root.iter("link", "a", "area") if document.root is not None else ():
         if "next" in (element.get("rel") or "").lower().split() and element.get("href"):
             return element.get("href")

@@ -6,7 +6,7 @@ from datetime import date
 
 from wadi.demo.world import Spring
 
-NBSP, THIN, SOFT_HYPHEN = "\u00a0", "\u202f", "\u00ad"
+NBSP, SOFT_HYPHEN = "\u00a0", "\u00ad"
 _MONTHS = ("January February March April May June July August September October November December").split()
 MARKS = {"flowing": "●", "seasonal": "◐", "dry": "○"}
 

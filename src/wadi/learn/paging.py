@@ -14,6 +14,7 @@ from lxml import etree
 from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import integer_reader
 from wadi.clean.text import tidied
+from wadi.crawl.paging import header_next
 from wadi.learn.fields import quoted
 from wadi.learn.selectors import expression_for
 from wadi.page.document import Document
@@ -84,9 +85,8 @@ def paging_of(document: Document, reply: Reply | None = None, rows: Collection[e
 
 
 def _link_header(reply: Reply, document: Document) -> Iterator[Paging]:
-    for target, parameters in re.findall(r"<([^>]*)>((?:\s*;\s*[^,;]+)*)", reply.header("link")):
-        if re.search(r"rel\s*=\s*\"?[^\";]*\bnext\b", parameters):
-            yield Paging("Link header", "rel=next", _absolute(target, document), _BY_RELATION)
+    if (target := header_next(reply)) is not None:
+        yield Paging("Link header", "rel=next", _absolute(target, document), _BY_RELATION)
 
 
 def _rel_next(document: Document) -> Iterator[Paging]:

@@ -40,13 +40,12 @@ _NAVIGATION_TAGS = frozenset({"nav", "footer", "aside", "menu", "select", "form"
 
 @dataclass(frozen=True, slots=True)
 class RowsGuess:
-    """A candidate: the expression that picks its rows, the rows, its score, and the share of the page's text in them."""
+    """A candidate: the expression that picks its rows, the rows and its score (to be compared on one page alone)."""
 
     expression: str
     rows: tuple[etree._Element, ...]
     score: float
     left_out: int = 0
-    coverage: float = 0.0
 
     @property
     def count(self) -> int:
@@ -63,7 +62,6 @@ class _Set:
     values: dict[str, list[str]]
     odd: list[etree._Element]
     score: float = 0.0
-    coverage: float = 0.0
 
 
 def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
@@ -90,7 +88,7 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
             continue
         taken.append(set(rows))
         left_out = len(one.odd) if len(rows) == len(one.elements) else 0
-        found.append(RowsGuess(expression, tuple(rows), one.score, left_out, one.coverage))
+        found.append(RowsGuess(expression, tuple(rows), one.score, left_out))
     return found
 
 
@@ -228,7 +226,7 @@ def _score(one: _Set, whole: int) -> float:
     alike = sum(len(own & set(varied)) for own in one.paths) / (len(one.paths) * len(varied))
     distinct = len(set(one.texts)) / len(one.texts)
     length = sorted(map(len, one.texts))[len(one.texts) // 2]
-    coverage = one.coverage = min(1.0, sum(map(len, one.texts)) * count / len(one.texts) / whole)
+    coverage = min(1.0, sum(map(len, one.texts)) * count / len(one.texts) / whole)
     fields = len([path for path in varied if "@" not in path]) + 0.3 * len([path for path in varied if "@" in path])
     size = math.log2(1 + count)
     richness = min(fields, 8.0) + min(length / 60, 2.0)

@@ -15,7 +15,7 @@ from wadi.about import VERSION
 from wadi.urls import NotAUrl, host_of, resolve, without_secret
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.retry import Decision, Retrying, Tries, decide
-from wadi.web.robots import Robots, Word, by_status, origin_of, read_robots, word_for
+from wadi.web.robots import Robots, by_status, origin_of, read_robots, refusal, word_for
 from wadi.web.throttle import Clock, Sleep, Throttle
 from wadi.web.transport import Transport
 
@@ -119,7 +119,7 @@ class Client:
         if word.crawl_delay_s is not None:
             self._throttle.slow_down(request.host, word.crawl_delay_s)
         if not word.allowed:
-            raise _refused(request, word)
+            raise FetchFailed("robots", refusal(request.url, word))
 
     async def _fetch_robots(self, origin: str) -> Robots:
         """The site's rules; redirects are followed (RFC 9309 §2.3.1.2). Raises FetchFailed when the host cannot be reached."""
@@ -149,16 +149,6 @@ class Client:
                 raise FetchFailed(
                     "redirect-loop", f"{without_secret(request.url)}: {len(hops)} redirects, lately to {current.url}"
                 )
-
-
-def _refused(request: Request, word: Word) -> FetchFailed:
-    assert word.rule is not None
-    rule = (
-        f'line {word.rule.line}, "Disallow: {word.rule.path}"'
-        if word.rule.line
-        else "cannot be had (5xx), so nothing is allowed"
-    )
-    return FetchFailed("robots", f"{without_secret(request.url)} not fetched: robots.txt {rule}")
 
 
 def user_agent(contact: str = "") -> str:

@@ -9,6 +9,8 @@ import re
 from dataclasses import dataclass, field
 from urllib.parse import quote, unquote, urlsplit
 
+from wadi.urls import without_secret
+
 SIZE_LIMIT_BYTES = 512_000
 """What of the file is read: at least 500 KiB (RFC 9309 §2.5)."""
 _LINE = re.compile(r"\s*([A-Za-z-]+)\s*:\s*(.*?)\s*(?:#.*)?$")
@@ -125,6 +127,17 @@ def by_status(status: int) -> Robots | None:
     if 400 <= status < 500:
         return Robots()
     return Robots((Group(["*"], [Rule(False, "/", 0)]),)) if status >= 500 else None
+
+
+def refusal(url: str, word: Word) -> str:
+    """The message for a URL that is not allowed: which line forbids it, or that the file cannot be had."""
+    rule = word.rule
+    said = (
+        f'line {rule.line}, "Disallow: {rule.path}"'
+        if rule and rule.line
+        else "cannot be had (5xx), so nothing is allowed"
+    )
+    return f"{without_secret(url)} not fetched: robots.txt {said}"
 
 
 def _comparable(text: str) -> str:
