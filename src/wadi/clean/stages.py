@@ -54,7 +54,7 @@ class Stages:
         self._functions = tuple(function for _, function in self.text_stages)
         # Districts, kinds and dates come again and again, and reading one costs ten times a look-up.
         self._known: dict[str, Value | Unread | None] = {}
-        self._repeats = recipe.setting.type != "url"
+        self._repeats = recipe.setting.type not in ("url", "file")
 
     def value_of(self, text: str, base: str) -> Value | Unread | None:
         """The value of a text, None when it counts as missing, Unread when it cannot be read. `base` resolves URLs."""

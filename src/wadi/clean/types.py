@@ -1,4 +1,4 @@
-"""The types of columns and how text becomes them. Names are those of the Table Schema standard, and our own `url`."""
+"""The types of columns and how text becomes them. Names are those of the Table Schema standard, and our own `url` and `file`."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import integer_reader, number_reader
 from wadi.urls import NotAUrl, resolve
 
-TypeName = Literal["string", "integer", "number", "boolean", "date", "url"]
+TypeName = Literal["string", "integer", "number", "boolean", "date", "url", "file"]
 TYPE_NAMES: tuple[str, ...] = get_args(TypeName)
 Value = str | int | float | bool | date
 
@@ -94,4 +94,5 @@ _MAKERS: dict[TypeName, Callable[[Setting], Converter]] = {
     "boolean": _boolean,
     "date": _date,
     "url": _url,
+    "file": _url,
 }

@@ -22,6 +22,8 @@ _META = re.compile(rb"<meta\b[^>]*?charset\s*=\s*[\"']?\s*([^\s\"'/>;]+)", re.IG
 _XML = re.compile(rb"^\s*<\?xml\b[^>]*?encoding\s*=\s*[\"']([^\"']+)[\"']", re.IGNORECASE)
 _CHARSET = re.compile(r"charset\s*=\s*[\"']?([^\s\"';,]+)", re.IGNORECASE)
 _GUESS_SAMPLE = 65_536
+_FEW = 30
+_WESTERN_SIGNS = frozenset("€‚„…‘’“”•–—™ ¡£§©«®°±²³´·»½¿×")
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,8 +82,20 @@ def _is_utf8(body: bytes) -> bool:
 
 
 def _guessed(body: bytes) -> str:
+    """An encoding by statistics; where there are too few letters beyond ASCII for those, the fallback of browsers."""
+    if sum(byte > 127 for byte in body[:_GUESS_SAMPLE]) < _FEW and _is_western(body[:_GUESS_SAMPLE]):
+        return "windows-1252"
     from charset_normalizer import from_bytes
 
     best = from_bytes(body[:_GUESS_SAMPLE]).best()
     known = webencodings.lookup(best.encoding.replace("_", "-")) if best else None
     return str(known.name) if known else "windows-1252"
+
+
+def _is_western(body: bytes) -> bool:
+    """Whether all that is beyond ASCII are letters standing among letters, or signs that texts have, in windows-1252."""
+    text = body.decode("windows-1252", "replace")
+    return all(
+        char.isascii() or char in _WESTERN_SIGNS or (char.isalpha() and not (before.isalpha() and not before.isascii()))
+        for before, char in zip(" " + text, text, strict=False)
+    )

@@ -11,12 +11,13 @@ from typing import Any, Literal
 
 from lxml import etree
 
+from wadi.page.columns import BadColumns, ColumnsKind, columns_kind, read_columns, unpacked
 from wadi.page.decode import Encoding, utf8_of
 from wadi.page.tree import Way, html_tree
 from wadi.urls import NotAUrl, resolve
 
 DocumentKind = Literal["html", "xml", "json"]
-Parse = Literal["strict", "fast", "xml", "json"]
+Parse = Literal["strict", "fast", "xml", "json", "csv", "excel"]
 
 _JSON_TYPES = re.compile(r"[/+]json\b|/x-json\b|/javascript\b|json-seq|/x-ndjson|/jsonl", re.IGNORECASE)
 _XML_TYPES = re.compile(r"[/+]xml\b", re.IGNORECASE)
@@ -47,7 +48,7 @@ class Document:
     source: bytes
     root: etree._Element | None = None
     data: Any = None
-    way: Way | Literal["xml", "json"] = "strict"
+    way: Way | Literal["xml", "json", "csv", "excel"] = "strict"
     cut_off: str = ""
     why_fast: str = ""
     namespaces: Mapping[str, str] = field(default_factory=dict)
@@ -91,11 +92,29 @@ class Document:
         return self.root
 
 
-def read_document(body: bytes, url: str, content_type: str = "", *, parse: Parse | None = None) -> Document:
+def read_document(
+    body: bytes,
+    url: str,
+    content_type: str = "",
+    *,
+    parse: Parse | None = None,
+    sheet: str | None = None,
+    header: int | None = None,
+) -> Document:
     """The document in a reply. `parse` demands a way of reading; without it the reply's own words and bytes decide.
 
-    Raises NotADocument, which says why.
+    What is packed (gzip, zip) is unpacked. Files of columns become JSON documents: a list of records; `sheet` and
+    `header` are said for those. Raises NotADocument, which says why.
     """
+    try:
+        body, name = unpacked(body, sheet)
+        columns = (
+            parse if parse in ("csv", "excel") else columns_kind(body, url, content_type, name) if not parse else None
+        )
+        if columns is not None:
+            return _of_columns(body, url, content_type, columns, sheet, header)
+    except BadColumns as error:
+        raise NotADocument(str(error)) from error
     kind = parse if parse in ("xml", "json") else kind_of(body, content_type) if parse is None else "html"
     if kind is None:
         raise NotADocument(
@@ -106,6 +125,15 @@ def read_document(body: bytes, url: str, content_type: str = "", *, parse: Parse
     if kind == "xml":
         return read_xml(body, url, content_type)
     return read_html(body, url, content_type, way="fast" if parse == "fast" else "strict")
+
+
+def _of_columns(
+    body: bytes, url: str, content_type: str, kind: ColumnsKind, sheet: str | None, header: int | None
+) -> Document:
+    if kind == "csv" and body[:512].lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"<":
+        raise NotADocument("it is a page and no file of columns")
+    records, source, encoding = read_columns(body, kind, content_type, sheet=sheet, header=header)
+    return Document("json", url, encoding, source, None, records, kind)
 
 
 def kind_of(body: bytes, content_type: str) -> DocumentKind | None:

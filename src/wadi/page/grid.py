@@ -1,0 +1,98 @@
+"""HTML tables as grids: which cell stands in which column, merged cells reckoned in, and what the columns are called.
+
+Cells are laid out as the HTML Standard's table model does it (§4.9.12): `colspan` and `rowspan` take their slots, and a
+`rowspan` of 0 reaches to the end of its row group.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from lxml import etree
+
+from wadi.page.text import text_of
+
+_MOST_SPAN = 1000
+
+
+@dataclass
+class Grid:
+    """A table laid out. `cells[row]` maps columns to the cell that covers them; `headings[column]` are the texts above."""
+
+    cells: dict[etree._Element, dict[int, etree._Element]] = field(default_factory=dict)
+    headings: dict[int, tuple[str, ...]] = field(default_factory=dict)
+
+    def under(self, row: etree._Element, heading: str) -> list[etree._Element]:
+        """The row's cells below a heading, each once: one text of the heading, or all of them joined with ` / `."""
+        columns = self._columns(heading)
+        found = [self.cells.get(row, {}).get(column) for column in columns]
+        return list(dict.fromkeys(cell for cell in found if cell is not None))
+
+    def _columns(self, heading: str) -> list[int]:
+        wanted = _folded(heading)
+        whole = [c for c, texts in self.headings.items() if _folded(" / ".join(dict.fromkeys(texts))) == wanted]
+        return whole or [c for c, texts in self.headings.items() if wanted in map(_folded, texts)]
+
+
+def grid_of(table: etree._Element) -> Grid:
+    """The grid of a table. Headings are the rows of `thead`, else the first rows that have no cell but `th`."""
+    grid = Grid()
+    rows = [row for row in table.iter("tr") if _owner(row) is table]
+    hanging: dict[int, tuple[etree._Element, int]] = {}
+    group: etree._Element | None = None
+    for row in rows:
+        if row.getparent() is not group:
+            group, hanging = row.getparent(), {}
+        grid.cells[row] = _laid_out(row, hanging)
+    heads = _heading_rows(rows)
+    for row in heads:
+        for column, cell in grid.cells[row].items():
+            grid.headings[column] = (*grid.headings.get(column, ()), text_of(cell))
+    return grid
+
+
+def _laid_out(row: etree._Element, hanging: dict[int, tuple[etree._Element, int]]) -> dict[int, etree._Element]:
+    """The columns of one row; `hanging` are cells from above with the number of rows that they still cover."""
+    taken = {column: cell for column, (cell, _) in hanging.items()}
+    for column, (cell, left) in list(hanging.items()):
+        if left == 1:
+            del hanging[column]
+        else:
+            hanging[column] = (cell, left - 1)
+    column = 0
+    for cell in row.iterchildren("td", "th"):
+        while column in taken:
+            column += 1
+        down = _span(cell, "rowspan")
+        for _ in range(_span(cell, "colspan") or 1):
+            taken[column] = cell
+            if down != 1:
+                hanging[column] = (cell, down - 1 if down else _MOST_SPAN)
+            column += 1
+    return dict(sorted(taken.items()))
+
+
+def _heading_rows(rows: list[etree._Element]) -> list[etree._Element]:
+    in_head = [row for row in rows if (parent := row.getparent()) is not None and parent.tag == "thead"]
+    if in_head:
+        return in_head
+    found: list[etree._Element] = []
+    for row in rows:
+        cells = list(row.iterchildren("td", "th"))
+        if not cells or any(cell.tag == "td" for cell in cells):
+            break
+        found.append(row)
+    return found or rows[:1]
+
+
+def _span(cell: etree._Element, name: str) -> int:
+    text = (cell.get(name) or "1").strip()
+    return min(int(text), _MOST_SPAN) if text.isdecimal() else 1
+
+
+def _owner(row: etree._Element) -> etree._Element | None:
+    return next((above for above in row.iterancestors() if above.tag == "table"), None)
+
+
+def _folded(text: str) -> str:
+    return " ".join(text.split()).casefold()
