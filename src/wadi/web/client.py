@@ -162,8 +162,11 @@ def redirected(request: Request, reply: Reply) -> Request:
         target = resolve(request.url, reply.header("location"))
     except NotAUrl as error:
         raise FetchFailed("bad-url", f"{without_secret(request.url)}: redirected to no URL: {error}", reply) from error
+    if host_of(target) != host_of(request.url):
+        request = replace(request, headers=())  # they may hold what is meant for the first host alone
     if reply.status == 303 or (reply.status in (301, 302) and request.method == "POST"):
-        return replace(request, url=target, method="GET", body=b"")
+        headers = tuple((name, value) for name, value in request.headers if name.lower() != "content-type")
+        return replace(request, url=target, method="GET", body=b"", headers=headers)
     return replace(request, url=target)
 
 

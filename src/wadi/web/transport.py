@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
 from wadi.urls import without_secret
 from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
 from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.session import Cookie, Session
 
 if TYPE_CHECKING:
     import aiohttp
@@ -38,13 +40,14 @@ class Transport(Protocol):
 class HttpTransport:
     """HTTP/1.1 with connections kept alive. Made inside a running event loop."""
 
-    def __init__(self, *, bounds: Bounds, identity: str, per_host: int) -> None:
+    def __init__(self, *, bounds: Bounds, identity: str, per_host: int, session: Session | None = None) -> None:
         import aiohttp
 
         self._bounds = bounds
+        self._own = session or Session()
         self._session = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(limit=0, limit_per_host=per_host, ttl_dns_cache=300),
-            cookie_jar=aiohttp.CookieJar(unsafe=True),
+            cookie_jar=aiohttp.CookieJar(unsafe=True, quote_cookie=False),
             timeout=aiohttp.ClientTimeout(total=bounds.whole_s, sock_connect=bounds.connect_s),
             headers={"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED},
             auto_decompress=False,
@@ -52,6 +55,25 @@ class HttpTransport:
             max_line_size=65_536,
             max_field_size=65_536,
         )
+        self._take_cookies(self._own.cookies)
+
+    def _take_cookies(self, cookies: Iterable[Cookie]) -> None:
+        from http.cookies import BaseCookie
+
+        from yarl import URL
+
+        for cookie in cookies:
+            morsels: BaseCookie[str] = BaseCookie()
+            morsels[cookie.name] = cookie.value
+            morsels[cookie.name]["path"] = cookie.path
+            if not cookie.host_only:
+                morsels[cookie.name]["domain"] = cookie.domain
+            if cookie.secure:
+                morsels[cookie.name]["secure"] = True
+            scheme = "https" if cookie.secure else "http"
+            self._session.cookie_jar.update_cookies(
+                morsels, URL.build(scheme=scheme, host=cookie.domain, path=cookie.path)
+            )
 
     async def close(self) -> None:
         await self._session.close()
@@ -69,7 +91,9 @@ class HttpTransport:
                 response = await self._session.request(
                     request.method,
                     URL(request.url, encoded=True),
-                    headers=request.headers,
+                    headers=(*self._own.headers, *request.headers)
+                    if request.host == self._own.host
+                    else request.headers,
                     data=request.body or None,
                     allow_redirects=False,
                 )
