@@ -7,13 +7,20 @@ from dataclasses import dataclass
 
 from wadi.clean.stages import Recipe
 from wadi.clean.types import Setting, TypeName
-from wadi.plan.lint import columns_of, yielded_tables
-from wadi.plan.model import FieldPlan, Plan, TablePlan
+from wadi.plan.model import FieldPlan, ListPlan, Plan, TablePlan
+
+OUTCOMES = "outcomes"
+"""The table with one row for each start of a plan whose inputs are lists: what became of it."""
+FILE_PARTS: dict[str, TypeName] = {"url": "url", "size": "integer", "type": "string", "sha256": "string"}
+"""The columns that stand beside a column of type file, by what is put after its name."""
 
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """A column of a finished table. `many` columns hold lists of the type; `pages` are the page kinds that give it."""
+    """A column of a finished table. `many` columns hold lists of the type; `pages` are the page kinds that give it.
+
+    `part_of` names the column of type file that this one tells about.
+    """
 
     name: str
     type: TypeName
@@ -21,6 +28,50 @@ class Column:
     unit: str | None
     required: bool
     pages: tuple[str, ...]
+    part_of: str | None = None
+
+
+def lists_of(plan: Plan) -> Iterator[tuple[str, str, ListPlan]]:
+    """Every list inside rows: page kind, the table that it goes to, its plan."""
+    for page, kind in plan.page.items():
+        for name, child in kind.lists.items():
+            yield page, child.table or name, child
+
+
+def parent_table(plan: Plan, table: str) -> str | None:
+    """The table whose rows a table of lists is tied to; None for a table that has none, or is tied to no rows."""
+    for page, name, _ in lists_of(plan):
+        if name == table:
+            return plan.page[page].table or plan.page[page].completes
+    return None
+
+
+def yielded_tables(plan: Plan) -> dict[str, str]:
+    """The tables that pages yield by themselves → the first page kind that does; those of lists stand at the end."""
+    tables: dict[str, str] = {}
+    for name, kind in plan.page.items():
+        if kind.table:
+            tables.setdefault(kind.table, name)
+    for page, table, _ in lists_of(plan):
+        tables.setdefault(table, page)
+    return tables
+
+
+def columns_of(plan: Plan, table: str) -> list[str]:
+    """The columns of a table as the fields come: first of the pages that yield it, then of those that complete it.
+
+    Of a table of lists: what is carried, then its own. A column of type file is followed by those that tell about it.
+    """
+    names: list[str] = []
+    for _, name, child in lists_of(plan):
+        names += child.carry if name == table else []
+    for column, fields in _giving(plan, table).items():
+        names += [column, *(part for part in _file_columns(column, fields[0][1]))]
+    return list(dict.fromkeys(names))
+
+
+def _file_columns(column: str, field: FieldPlan) -> list[str]:
+    return [f"{column}_{part}" for part in FILE_PARTS] if field.type == "file" else []
 
 
 def tables_of(plan: Plan) -> list[str]:
@@ -47,17 +98,37 @@ def columns(plan: Plan, table: str) -> list[Column]:
 
 def _column(plan: Plan, table: str, name: str) -> Column:
     giving = list(fields_giving(plan, table, name))
-    first = giving[0][1]
-    pages = tuple(page for page, _ in giving)
-    return Column(name, first.type, first.many, first.unit, any(field.required for _, field in giving), pages)
+    if giving:
+        first = giving[0][1]
+        pages = tuple(page for page, _ in giving)
+        return Column(name, first.type, first.many, first.unit, any(field.required for _, field in giving), pages)
+    for column, fields in _giving(plan, table).items():
+        if name in _file_columns(column, fields[0][1]):
+            part = name.removeprefix(f"{column}_")
+            unit = "B" if part == "size" else None
+            return Column(name, FILE_PARTS[part], fields[0][1].many, unit, False, (fields[0][0],), column)
+    parent = parent_table(plan, table)
+    assert parent is not None, "only lists carry columns"
+    return _column(plan, parent, name)
 
 
-def fields_giving(plan: Plan, table: str, column: str) -> Iterator[tuple[str, FieldPlan]]:
+def fields_giving(plan: Plan, table: str, column: str) -> list[tuple[str, FieldPlan]]:
     """The page kinds that give a column, with their field: those that yield the table first, then those that complete it."""
+    return _giving(plan, table).get(column, [])
+
+
+def _giving(plan: Plan, table: str) -> dict[str, list[tuple[str, FieldPlan]]]:
+    found: dict[str, list[tuple[str, FieldPlan]]] = {}
     for relation in ("table", "completes"):
         for page, kind in plan.page.items():
-            if getattr(kind, relation) == table and column in kind.fields:
-                yield page, kind.fields[column]
+            if getattr(kind, relation) == table:
+                for column, field in kind.fields.items():
+                    found.setdefault(column, []).append((page, field))
+    for page, name, child in lists_of(plan):
+        if name == table:
+            for column, field in child.fields.items():
+                found.setdefault(column, []).append((page, field))
+    return found
 
 
 def recipe_of(field: FieldPlan, *, this_year: int | None = None) -> Recipe:

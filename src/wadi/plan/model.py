@@ -85,7 +85,12 @@ class FieldPlan(Part):
 
     at: Expressions | None = Field(None, description="expression, or a list of which the first that matches counts")
     source: str | None = Field(
-        None, alias="from", description="elsewhere than the row: page, data, url, link, key, input.NAME, header.NAME"
+        None,
+        alias="from",
+        description="elsewhere than the row: page, data, heading, url, link, key, input.NAME, header.NAME",
+    )
+    under: str | None = Field(
+        None, description="the cell below this heading of the row's table, merged cells reckoned in; at picks inside it"
     )
     inside: Literal["html", "json"] | None = Field(
         None, description="the picked text is a document of its own, of this kind"
@@ -105,7 +110,7 @@ class FieldPlan(Part):
         None, description="text → text; a text that is not in it is a problem, unless else is set"
     )
     otherwise: str | None = Field(None, alias="else", description="what map gives for a text that is not in it")
-    type: TypeName = Field("string", description="string, integer, number, boolean, date or url")
+    type: TypeName = Field("string", description="string, integer, number, boolean, date, url or file")
     locale: str | None = Field(None, description="CLDR locale that numbers and dates are written in")
     format: str | None = Field(None, description="date pattern (Unicode TR 35): d MMMM y")
     unit: str | None = Field(
@@ -113,22 +118,45 @@ class FieldPlan(Part):
     )
     default: str | int | float | bool | None = Field(None, description="for a value that is absent or missing")
     required: bool = Field(False, description="a row without this value goes to the rejects")
+    name: str | None = Field(
+        None,
+        description="of type file: its name below files/, columns of the row in braces; default the content's hash",
+    )
 
 
 FieldOrShort = Annotated[FieldPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | FieldPlan)]
 
 
 class CountPlan(Part):
-    """A parameter of the address that counts the pages or the rows."""
+    """A parameter that counts the pages or the rows: in the address, or in the body with `post`."""
 
-    parameter: str = Field(min_length=1, description="name of the parameter in the query")
+    parameter: str = Field(min_length=1, description="its name; in a JSON body a dot leads one level down")
     first: int = Field(1, description="its value on the first page of the listing")
-    step: int = Field(
-        1, description="what it grows by from page to page: 1 for page numbers, the rows of a page for offsets"
+    step: int | Literal["rows"] = Field(
+        1,
+        description='what it grows by: 1 for page numbers, the rows of a page for offsets; "rows": as many as the page had',
     )
 
 
-class NextPlan(Part):
+class AskPlan(Part):
+    """A request made from a page: its address, its parameters, and how they are sent."""
+
+    address: str | None = Field(
+        None,
+        description="URI Template, relative to the page's own address, which it is without; {NAME} is a value of send",
+    )
+    post: Literal["form", "json"] | None = Field(
+        None, description="the parameters go into the body of a POST, as a form or as JSON"
+    )
+    values: dict[str, Any] = Field({}, description="parameters as they are sent; {NAME} in a text is an input")
+    send: dict[str, FieldOrShort] = Field(
+        {},
+        description="parameter → what is picked for it on the page; with next it ends where one of them picks nothing",
+    )
+    headers: dict[str, str] = Field({}, description="header fields; {NAME} is a value of send")
+
+
+class NextPlan(AskPlan):
     """How a listing goes on: by a link (`at`, `text` or `rel`), by a counted parameter, or by values out of the page."""
 
     at: Expressions | None = Field(None, description="expression for the link, or for something that holds it")
@@ -138,27 +166,51 @@ class NextPlan(Part):
     rel: Literal["next"] | None = Field(
         None, description="the link of this relation, in the Link header (RFC 8288) or the page"
     )
-    count: CountPlan | None = Field(None, description="a counted parameter; the listing ends with a page without rows")
-    send: dict[str, Expressions] = Field(
-        {}, description="parameter → expression; ends with the page where one of them picks nothing"
+    count: CountPlan | None = Field(None, description="a counted parameter")
+    keep: dict[str, FieldOrShort] = Field(
+        {}, description="like send, but what one page said is sent on from pages that do not say it"
     )
     more: Expressions | None = Field(None, description="a flag: the listing goes on only where it picks true")
     stop: Expressions | None = Field(None, description="the listing ends on a page where this stands")
     end_status: Annotated[list[int], BeforeValidator(_as_statuses, json_schema_input_type=int | list[int])] = Field(
         [], description="statuses by which the site says that the listing is at its end, such as 404"
     )
+    until: Literal["no rows", "no new rows", "total"] | None = Field(
+        None,
+        description='what else ends it; with count "no rows" unless said otherwise; "total": when so many rows came',
+    )
+    last: FieldOrShort | None = Field(None, description="the number of the last page, where the page states it")
+    most: Count = Field(10_000, description="pages of one listing, so that none is endless")
 
 
-class OpenPlan(Part):
-    """Which links of a page are opened."""
+class OpenPlan(AskPlan):
+    """Which links of a page are opened: by an expression, by a form of the page, or by an address made from the page."""
 
-    at: Expressions = Field(description="expression for the link")
+    at: Expressions | None = Field(None, description="expression for the link")
+    form: Expressions | None = Field(
+        None, description="the form that is sent, with its hidden and preset fields; values are put over them"
+    )
+    within: Expressions | None = Field(None, description="only links inside these parts of the page")
     only: Strings = Field([], description="patterns (* and ?) of which the URL must match one")
     skip: Strings = Field([], description="patterns (* and ?) of which the URL must match none")
+    text: Strings = Field([], description="patterns (* and ?) of which the link's text must match one, case aside")
+    skip_text: Strings = Field([], description="patterns (* and ?) of which the link's text must match none")
+    call: str | None = Field(
+        None, description="a function of the plan's code: called with URL and text, true opens the link"
+    )
     hosts: Strings = Field([], description="hosts that are opened beside the page's own; * for any")
     scope: Literal["row", "page"] | None = Field(
         None, description="where `at` searches; default the row if the target completes it, else the page"
     )
+
+
+class ListPlan(Part):
+    """A table inside a row, or inside a page: a table of its own, tied to the row by carried columns."""
+
+    rows: Expressions = Field(description="expression for the rows, inside the row or the page")
+    carry: Strings = Field([], description="columns of the row that go into each of these")
+    table: Name | None = Field(None, description="the table that they go to; default the list's name")
+    fields: dict[Name, FieldOrShort] = Field(min_length=1, description="the columns")
 
 
 NextOrShort = Annotated[NextPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | NextPlan)]
@@ -170,8 +222,14 @@ class PagePlan(Part):
 
     expect: Expressions | None = Field(None, description="a page without it counts as failed, never as empty")
     empty: Expressions | None = Field(None, description="proves that there is nothing (any more)")
-    parse: Literal["strict", "fast", "xml", "json"] | None = Field(
+    parse: Literal["strict", "fast", "xml", "json", "csv", "excel"] | None = Field(
         None, description="how replies are read; default as they say themselves, HTML strictly"
+    )
+    sheet: str | None = Field(None, description="of a workbook the sheet to read, of a zip the file; default the first")
+    header: int | None = Field(
+        None,
+        ge=0,
+        description="of a file with columns the line that names them, from 1; 0: none does, they are c1, c2, …",
     )
     rows: Expressions | None = Field(None, description="expression for the rows; without it the page is one row")
     table: Name | None = Field(None, description="the table that the rows go to")
@@ -179,7 +237,11 @@ class PagePlan(Part):
         None, description="the table whose row, from which this page was opened, gets these fields"
     )
     total: FieldOrShort | None = Field(None, description="how many rows the site says there are, a field of the page")
+    side_by_side: bool = Field(
+        False, description="the fields pick whole columns, which must be of one length, and make the rows together"
+    )
     fields: dict[Name, FieldOrShort] = Field({}, description="the columns")
+    lists: dict[Name, ListPlan] = Field({}, description="tables inside the rows")
     next: NextOrShort | None = Field(None, description="how the listing goes on")
     open: dict[Name, OpenOrShort] = Field({}, description="page kind → the links that lead to such pages")
 
@@ -188,7 +250,20 @@ class StartPlan(Part):
     """Where the crawl begins."""
 
     page: Name = Field(description="the kind of the start pages")
-    addresses: Strings = Field(min_length=1, description="URI Templates (RFC 6570) over the inputs")
+    addresses: Strings = Field([], description="URI Templates (RFC 6570) over the inputs")
+    sitemap: Strings = Field(
+        [], description="sitemaps, their indexes, or a robots.txt that names them: each page in them"
+    )
+    feed: Strings = Field([], description="RSS or Atom feeds: each page that they link to")
+    only: Strings = Field([], description="of sitemap and feed: patterns of which the URL must match one")
+    skip: Strings = Field([], description="of sitemap and feed: patterns of which the URL must match none")
+    post: Literal["form", "json"] | None = Field(None, description="values go into the body of a POST")
+    values: dict[str, Any] = Field({}, description="parameters of the body; {NAME} in a text is an input")
+    headers: dict[str, str] = Field({}, description="header fields")
+    split: Strings = Field(
+        [], description="inputs that are used only where a listing states more rows than it shows, one after the other"
+    )
+    most: Count | None = Field(None, description="with split: how many rows the site shows of a listing")
 
 
 class MannersPlan(Part):
@@ -215,7 +290,39 @@ class LimitsPlan(Part):
 
     rows: Count | None = Field(None, description="rows of the first table, in reading order")
     pages: Count | None = Field(None, description="pages asked for, in reading order")
+    depth: int | None = Field(None, ge=0, description="links opened one from the other, from the start pages on")
+    time: Duration | None = Field(None, description="length of the crawl")
+    bytes: Size | None = Field(None, description="size of all replies together, decoded")
     page_size: Size = Field(50_000_000, description="largest reply, decoded")
+
+
+class LinksPlan(Part):
+    """How addresses are evened out before they are asked for, so that one page has one address."""
+
+    drop: Strings = Field([], description="parameters that are left out of links, by name or pattern (*)")
+    sort: bool = Field(False, description="parameters of links are sorted by name")
+
+
+class LoginPlan(Part):
+    """How the run gets its session: by a form, from a file of cookies, or from a saved request. Never written down."""
+
+    address: str | None = Field(None, description="URI Template of the page with the form")
+    form: Expressions | None = Field(None, description="which form; default the first with a field for a password")
+    user_from: str | None = Field(
+        None, description="the environment variable with the user name; asked for at the terminal where it is not set"
+    )
+    password_from: str | None = Field(None, description="the environment variable with the password, likewise")
+    values: dict[str, str] = Field({}, description="further fields of the form")
+    check: Expressions | None = Field(None, description="stands on the page after a log-in that worked")
+    lost: Expressions | None = Field(
+        None, description="stands on a page when the session has ended: the run logs in again and asks once more"
+    )
+    cookies: str | None = Field(
+        None, description="instead of a form: a file of cookies, in the text format of seven columns"
+    )
+    request: str | None = Field(
+        None, description="instead of a form: a file with a request saved from a browser's network panel"
+    )
 
 
 class TablePlan(Part):
@@ -237,7 +344,10 @@ class Plan(Part):
     inputs: dict[Name, InputValue] = Field(
         {}, description="values for addresses and fields; a list makes one start for each"
     )
+    code: str | None = Field(None, description="a Python file beside the plan with the analyst's own functions")
     start: StartPlan = Field(description="where the crawl begins")
+    login: LoginPlan | None = Field(None, description="how the run gets its session")
+    links: LinksPlan = Field(default_factory=LinksPlan, description="how addresses are evened out")
     manners: MannersPlan = Field(default_factory=MannersPlan, description="how the site is treated")
     limits: LimitsPlan = Field(default_factory=LimitsPlan, description="where the crawl ends")
     page: dict[Name, PagePlan] = Field(min_length=1, description="the kinds of pages")

@@ -6,7 +6,7 @@ import difflib
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -14,6 +14,7 @@ from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
 from wadi.plan import model
+from wadi.plan.code import BadCode, Function, load_code
 from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
 from wadi.plan.model import PAGE_KEYS, InputValue, Plan
@@ -43,6 +44,12 @@ class LoadedPlan:
     text: PlanText
     source: str
     inputs: Mapping[str, InputValue]
+    functions: Mapping[str, Function] = field(default_factory=dict)
+
+    @property
+    def folder(self) -> FilePath:
+        """Where the plan stands, and the files that it names."""
+        return FilePath(self.text.path).parent
 
     @property
     def name(self) -> str:
@@ -64,9 +71,11 @@ def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None =
     data = _toml(source, path)
     text = PlanText(path, Positions(source))
     plan, problems = _model_of(data, text, inputs or {})
+    functions, wrong = _functions(plan, text) if plan else ({}, [])
+    problems += wrong
     if problems or plan is None:
         raise PlanError(sorted(set(problems), key=lambda p: (p.place.line or 0, p.place.column or 0, p.what)))
-    return LoadedPlan(plan, text, source, plan.inputs)
+    return LoadedPlan(plan, text, source, plan.inputs, functions)
 
 
 def _file_text(path: FilePath) -> str:
@@ -161,6 +170,38 @@ def _with_files(plan: Plan, text: PlanText) -> tuple[Plan, list[Problem]]:
     return (plan.model_copy(update={"inputs": values}), problems) if not problems else (plan, problems)
 
 
+def _functions(plan: Plan, text: PlanText) -> tuple[Mapping[str, Function], list[Problem]]:
+    """The functions of the plan's code, and what is wrong with it or with those that the plan calls."""
+    called = [
+        (("page", page, "open", target, "call"), link.call)
+        for page, kind in plan.page.items()
+        for target, link in kind.open.items()
+        if link.call
+    ]
+    if plan.code is None:
+        now = 'code = "….py" names the file with the function'
+        return {}, [
+            text.problem("bad-code", path, f'"{name}" is called, but there is no code', now=now)
+            for path, name in called
+        ]
+    path: Path = ("code",)
+    if FilePath(plan.code).name != plan.code:
+        return {}, [
+            text.problem("bad-code", path, "the code stands beside the plan: a name without a folder is wanted")
+        ]
+    try:
+        functions = load_code(FilePath(text.path).parent / plan.code)
+    except BadCode as error:
+        return {}, [text.problem("bad-code", path, str(error))]
+    wrong = []
+    for path, name in called:
+        if name not in functions:
+            near = nearest(name, functions)
+            now = f'did you mean "{near}"?' if near else f"functions there: {listed(functions)}"
+            wrong.append(text.problem("bad-code", path, f'{plan.code} has no function "{name}"', now=now))
+    return functions, wrong
+
+
 def _with_inputs(data: dict[str, Any], inputs: Mapping[str, InputValue]) -> dict[str, Any]:
     if not inputs:
         return data
@@ -249,8 +290,11 @@ def _part_at(path: Path) -> type[BaseModel] | None:
     steps = [str(step) for step in path]
     if path and path[0] in ("page", "table", "inputs"):
         steps[1:2] = ["*"]
-    if len(path) > 3 and path[2] in ("fields", "open"):
+    if len(path) > 3 and path[2] in ("fields", "open", "lists"):
         steps[3] = "*"
+    for at in (4, 5):
+        if len(path) > at and path[at - 1] in ("fields", "send", "keep"):
+            steps[at] = "*"
     return _PARTS.get(tuple(steps))
 
 
@@ -266,6 +310,14 @@ _PARTS: dict[tuple[str, ...], type[BaseModel]] = {
     ("page", "*", "next", "count"): model.CountPlan,
     ("page", "*", "fields", "*"): model.FieldPlan,
     ("page", "*", "open", "*"): model.OpenPlan,
+    ("page", "*", "lists", "*"): model.ListPlan,
+    ("page", "*", "lists", "*", "fields", "*"): model.FieldPlan,
+    ("page", "*", "next", "last"): model.FieldPlan,
+    ("page", "*", "next", "send", "*"): model.FieldPlan,
+    ("page", "*", "next", "keep", "*"): model.FieldPlan,
+    ("page", "*", "open", "*", "send", "*"): model.FieldPlan,
+    ("links",): model.LinksPlan,
+    ("login",): model.LoginPlan,
     ("table", "*"): model.TablePlan,
 }
 
@@ -306,10 +358,10 @@ def _caused_by(path: Path, gone: list[Path]) -> bool:
     return any(path[: len(lost)] == lost or lost[: len(path)] == path for lost in gone)
 
 
-def with_limits(loaded: LoadedPlan, *, rows: int | None = None, pages: int | None = None) -> LoadedPlan:
-    """The plan with limits from the command line put over its own."""
-    asked = {name: value for name, value in (("rows", rows), ("pages", pages)) if value is not None}
+def with_limits(loaded: LoadedPlan, **limits: float | None) -> LoadedPlan:
+    """The plan with limits (`rows`, `pages`, `depth`, `time`, `bytes`) put over its own; None leaves one as it is."""
+    asked = {name: value for name, value in limits.items() if value is not None}
     if not asked:
         return loaded
-    limits = loaded.plan.limits.model_copy(update=asked)
-    return replace(loaded, plan=loaded.plan.model_copy(update={"limits": limits}))
+    changed = loaded.plan.limits.model_copy(update=asked)
+    return replace(loaded, plan=loaded.plan.model_copy(update={"limits": changed}))

@@ -1,4 +1,4 @@
-"""The start URLs of a plan: its URI Templates (RFC 6570) filled with every combination of the inputs' values."""
+"""The start requests of a plan: its URI Templates (RFC 6570) filled with every combination of the inputs' values."""
 
 from __future__ import annotations
 
@@ -6,17 +6,24 @@ import itertools
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from typing import Any
 
-from wadi.plan.model import InputFile, InputValue
+from wadi.plan.model import InputFile, InputValue, Plan
+from wadi.urls import resolve
+from wadi.web.messages import Request
+from wadi.web.parameters import expanded, filled, names_in, with_body
 
 Scalar = str | int | float | bool
+SITEMAP, FEED, FILE = "[sitemap]", "[feed]", "[file]"
+"""Page kinds of our own, which no plan can name."""
 
 
 @dataclass(frozen=True, slots=True)
 class Start:
-    """One start address and the input values that made it."""
+    """One start: the kind of its page, what is asked for, and the input values that made it. Making it may raise NotAUrl."""
 
-    url: str
+    kind: str
+    request: Request
     inputs: Mapping[str, Scalar]
 
 
@@ -29,17 +36,62 @@ def variables_of(template: str) -> set[str]:
     return set(uritemplate.variables(template))
 
 
-def starts_of(addresses: list[str], inputs: Mapping[str, InputValue]) -> Iterator[Start]:
-    """Every start in reading order: address by address, the last list of inputs varying fastest, each URL once."""
-    import uritemplate
+def templates_of(plan: Plan) -> list[tuple[str, str]]:
+    """Page kind and URI Template of everything that the crawl begins with."""
+    start = plan.start
+    named = [(SITEMAP, one) for one in start.sitemap] + [(FEED, one) for one in start.feed]
+    return [*((start.page, one) for one in start.addresses), *named]
 
-    seen: set[str] = set()
-    for address in addresses:
-        for values in combinations(inputs, variables_of(address)):
-            url = uritemplate.expand(address, {name: _written(value) for name, value in values.items()})
-            if url not in seen:
-                seen.add(url)
-                yield Start(url, values)
+
+def starts_of(plan: Plan) -> Iterator[Start]:
+    """Every start in reading order: address by address, the last list of inputs varying fastest.
+
+    What `split` names is left out of the addresses: those inputs are used by `parts_of` only.
+    """
+    for kind, template in templates_of(plan):
+        for values in combinations(plan.inputs, used_in(plan, template) - set(plan.start.split)):
+            yield Start(kind, _request(plan, kind, template, values), values)
+
+
+def parts_of(plan: Plan, url: str, values: Mapping[str, Scalar]) -> list[Start]:
+    """The starts that a listing with these input values falls into, by the next of the `split` inputs; none when all are used."""
+    name = next((name for name in plan.start.split if name not in values), None)
+    template = next(
+        (one for one in plan.start.addresses if _request(plan, plan.start.page, one, values).url == url), None
+    )
+    if name is None or template is None:
+        return []
+    inner = combinations({name: plan.inputs[name]}, {name})
+    whole = [{**values, **one} for one in inner]
+    return [Start(plan.start.page, _request(plan, plan.start.page, template, one), one) for one in whole]
+
+
+def file_request(url: str) -> Request:
+    """The request for a file; what is the same file has the same request."""
+    return Request(url.partition("#")[0])
+
+
+def used_in(plan: Plan, template: str) -> set[str]:
+    """The inputs that a start is made from: by its address, by the values of its body, by its header fields."""
+    start = plan.start
+    return variables_of(template) | names_in(start.values) | names_in(start.headers)
+
+
+def _request(plan: Plan, kind: str, template: str, values: Mapping[str, Scalar]) -> Request:
+    start = plan.start
+    left_out = set(start.split) - set(values)
+    given = {name: value for name, value in values.items() if name not in left_out}
+    request = Request(resolve("", expanded(template, given)))
+    if kind != start.page or not (start.post or start.headers):
+        return request
+    headers = tuple((name, str(filled(text, values))) for name, text in start.headers.items())
+    request = Request(request.url, headers=headers)
+    return with_body(request, start.post, filled(start.values, values)) if start.post else request
+
+
+def fixed_inputs(inputs: Mapping[str, InputValue]) -> dict[str, Any]:
+    """The inputs that have one value."""
+    return {name: value for name, value in inputs.items() if not isinstance(value, list | InputFile)}
 
 
 def combinations(inputs: Mapping[str, InputValue], used: set[str]) -> Iterator[dict[str, Scalar]]:
@@ -76,7 +128,3 @@ def is_set(inputs: Mapping[str, InputValue], name: str) -> bool:
     if isinstance(value, list) and value and isinstance(value[0], dict):
         return column in value[0]
     return value is not None and not column
-
-
-def _written(value: Scalar) -> str:
-    return str(value).lower() if isinstance(value, bool) else str(value)

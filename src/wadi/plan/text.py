@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from wadi.plan.positions import Path, Positions
 from wadi.problems import Place, Problem, shortened
 
+Finding = tuple[Path, Problem]
+"""A problem with the path of what it speaks of."""
+
 
 @dataclass(frozen=True)
 class PlanText:

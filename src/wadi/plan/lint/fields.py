@@ -1,0 +1,154 @@
+"""Findings about expressions and fields: what cannot be read, what excludes each other, what would never match."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from wadi.clean.errors import BadSetting
+from wadi.clean.steps import step_of
+from wadi.clean.types import Setting, converter
+from wadi.page.expressions import BadExpression, compile_expression
+from wadi.plan.model import FieldPlan, PagePlan, Plan
+from wadi.plan.parts import expressions_of, fields_of
+from wadi.plan.positions import Path
+from wadi.plan.text import Finding, PlanText
+from wadi.web.parameters import names_in
+
+SOURCES = ("page", "data", "heading", "url", "link", "key", "input", "header")
+_PICKING = ("page", "data", "heading")
+
+
+def expressions(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Expressions that cannot be read, or would search the whole document from every row."""
+    for path, texts, relative in expressions_of(plan):
+        for index, expression in enumerate(texts):
+            at = (*path, index)
+            try:
+                compiled = compile_expression(expression)
+            except BadExpression as error:
+                yield at, text.problem("bad-expression", at, error.what, now=error.now, inside=error.offset)
+                continue
+            if relative and compiled.whole_document and compiled.language == "xpath":
+                yield at, text.problem(
+                    "whole-document", at, f'"{expression}" would search the whole document from every row', inside=0,
+                    now=f'relative to the row:  ".{expression.lstrip("(")}";  for a value of the page:  from = "page"',
+                )  # fmt: skip
+
+
+def field_settings(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """What a field says about itself."""
+    for page, kind in plan.page.items():
+        for path, field, _ in fields_of(page, kind):
+            yield from _sources(path, field, text)
+            yield from _one_field(path, field, text)
+
+
+def _sources(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    if field.source is None:
+        if field.at is None and field.under is None:
+            yield (
+                path,
+                text.problem("missing-key", path, f'"{path[-1]}" says neither at nor from', now='at = "…" picks it'),
+            )
+        return
+    name, dot, rest = field.source.partition(".")
+    at = (*path, "from")
+    if name not in SOURCES or (name in ("input", "header")) != bool(dot and rest):
+        yield (
+            at,
+            text.problem(
+                "wrong-value",
+                at,
+                f'from = "{field.source}" is no source',
+                now="page, data, heading, url, link, key, input.NAME or header.NAME",
+            ),
+        )
+    elif (field.at is not None) != (name in _PICKING):
+        what = "needs at" if name in _PICKING else "takes no at: the value is a text, find picks a part of it"
+        yield at, text.problem("both-keys", at, f'from = "{field.source}" {what}')
+
+
+def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    if field.under is not None and field.source is not None:
+        at = (*path, "under")
+        yield at, text.problem("both-keys", at, "under is about the row: from and under exclude each other", key=True)
+    if field.name is not None:
+        yield from _file_name((*path, "name"), field, text)
+    if "lists" in path and (field.source or "").partition(".")[0] in ("link", "input"):
+        at = (*path, "from")
+        now = "give it to the row as a field, and let the list carry it"
+        yield at, text.problem("wrong-value", at, f'a row of a list takes nothing from "{field.source}"', now=now)
+    if (field.inside is None) != (field.then is None):
+        key = "then" if field.inside is None else "inside"
+        yield (*path, key), text.problem("missing-key", (*path, key), "inside and then go together", key=True)
+    if field.attr and field.take:
+        at = (*path, "take")
+        yield at, text.problem("both-keys", at, "attr and take exclude each other", key=True)
+    if field.otherwise is not None and field.map is None:
+        at = (*path, "else")
+        yield at, text.problem("missing-key", at, "else says what map gives otherwise, but there is no map", key=True)
+    if field.find is not None:
+        try:
+            re.compile(field.find)
+        except re.error as error:
+            at = (*path, "find")
+            yield at, text.problem("bad-regex", at, f"regular expression: {error.msg}", inside=error.pos)
+    for index, sentence in enumerate(field.clean):
+        try:
+            step_of(sentence)
+        except BadSetting as error:
+            at = (*path, "clean", index)
+            yield at, text.problem(error.code, at, error.what, now=error.now, inside=error.offset)
+    try:
+        converter(Setting(field.type, field.locale, field.format, field.unit))
+    except BadSetting as error:
+        at = (*path, "locale" if error.code == "bad-locale" else "format")
+        yield at, text.problem(error.code, at, error.what, now=error.now, inside=error.offset)
+
+
+def _file_name(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    name = field.name or ""
+    if field.type != "file":
+        yield path, text.problem("both-keys", path, 'name is for fields of type = "file"', key=True)
+    elif name.startswith(("/", "~")) or "\\" in name or ":" in name or ".." in name.split("/"):
+        now = 'files stay below the run\'s own folder:  name = "{district}/{code}"'
+        yield path, text.problem("bad-file-name", path, f'"{name}" leads out of the folder for files', now=now)
+    elif not names_in(name):
+        now = 'a column in braces tells the files apart:  name = "{code}"'
+        yield path, text.problem("bad-file-name", path, f'"{name}" would give all files the same name', now=now)
+
+
+def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Expressions of one page that read different kinds of documents: some would never match."""
+    for page, kind in plan.page.items():
+        read: dict[str, str] = {}
+        for path, expressions, _ in expressions_of(plan):
+            if path[1] != page or path[-1] == "then" or _source_of(kind, path) == "data":
+                continue
+            for index, expression in enumerate(expressions):
+                try:
+                    compiled = compile_expression(expression)
+                except BadExpression:
+                    continue
+                other = next((what for what in read if what != compiled.reads), None)
+                if compiled.reads == "any":
+                    continue
+                if other is not None:
+                    at = (*path, index)
+                    names = {"tree": "HTML or XML", "json": "JSON"}
+                    what = (
+                        f'"{expression}" reads {names[compiled.reads]}, but "{read[other]}" of this page {names[other]}'
+                    )
+                    yield (
+                        at,
+                        text.problem(
+                            "wrong-kind", at, what, now='JSON inside HTML:  from = "data",  or inside and then'
+                        ),
+                    )
+                read.setdefault(compiled.reads, expression)
+
+
+def _source_of(kind: PagePlan, path: Path) -> str | None:
+    field = kind.fields.get(str(path[3])) if len(path) > 3 and path[2] == "fields" else None
+    return field.source if field else None

@@ -1,0 +1,178 @@
+"""Findings about where the crawl begins: addresses, inputs, splitting, log-ins."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wadi.plan.model import Plan
+from wadi.plan.parts import asks_of, fields_of
+from wadi.plan.positions import Path
+from wadi.plan.starts import combinations, how_many, is_set, starts_of, templates_of, used_in, variables_of
+from wadi.plan.text import Finding, PlanText
+from wadi.problems import nearest
+from wadi.urls import NotAUrl, resolve
+from wadi.web.parameters import expanded, names_in
+
+MOST_STARTS = 1_000_000
+
+
+def addresses(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Where the crawl begins: templates that cannot be filled, too many starts, no URLs."""
+    start: Path = ("start",)
+    if not templates_of(plan):
+        now = 'addresses = "https://…",  sitemap = "…"  or  feed = "…"'
+        yield start, text.problem("missing-key", start, "nothing says where the crawl begins", key=True, now=now)
+    if _unsent_values(plan):
+        at: Path = ("start", "values")
+        yield (
+            at,
+            text.problem("both-keys", at, "values go into the body of a POST", key=True, now='post = "form" or "json"'),
+        )
+    for key in ("addresses", "sitemap", "feed"):
+        for index, address in enumerate(getattr(plan.start, key)):
+            yield from _address(plan, ("start", key, index), address, text)
+
+
+def _unsent_values(plan: Plan) -> bool:
+    return bool(plan.start.values) and plan.start.post is None
+
+
+def _address(plan: Plan, path: Path, address: str, text: PlanText) -> Iterator[Finding]:
+    try:
+        used = variables_of(address)
+    except ValueError as error:
+        yield path, text.problem("bad-template", path, f"URI Template: {error}")
+        return
+    unset = sorted(name for name in used if not is_set(plan.inputs, name))
+    if unset:
+        yield from (_unset(text, path, name, plan, inside=address.find(name)) for name in unset)
+        return
+    count = how_many(plan.inputs, used_in(plan, address) - set(plan.start.split))
+    if count > MOST_STARTS:
+        what = f"the inputs make {count:,} addresses, more than {MOST_STARTS:,}"
+        now = "run the plan for some values at a time:  --input NAME=VALUE"
+        yield path, text.problem("too-many-starts", path, what, now=now)
+        return
+    alone = plan.model_copy(
+        update={"start": plan.start.model_copy(update={"addresses": [address], "sitemap": [], "feed": []})}
+    )
+    try:
+        for _ in starts_of(alone):
+            pass
+    except NotAUrl as error:
+        url = _first_wrong(alone)
+        yield path, text.problem("bad-url", path, f'"{url}" is no URL to begin with: {error}')
+
+
+def _first_wrong(plan: Plan) -> str:
+    """The first of a plan's addresses, filled in, that is no URL."""
+    for address in plan.start.addresses:
+        for values in combinations(plan.inputs, used_in(plan, address) - set(plan.start.split)):
+            url = expanded(address, values)
+            try:
+                resolve("", url)
+            except NotAUrl:
+                return url
+    return ""
+
+
+def splits(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Inputs by which listings that are too long are split."""
+    start = plan.start
+    if not start.split:
+        return
+    path: Path = ("start", "split")
+    kind = plan.page.get(start.page)
+    if start.most is None:
+        yield path, text.problem("missing-key", path, "most says how many rows the site shows of a listing", key=True)
+    if kind is not None and kind.total is None:
+        what = f'to split a listing its stated total is needed: page "{start.page}" has none'
+        yield path, text.problem("missing-key", path, what, key=True, now='total = { at = "…" }')
+    for index, name in enumerate(start.split):
+        at = (*path, index)
+        if not isinstance(plan.inputs.get(name), list | str | int | float):
+            yield at, text.problem("unset-input", at, f'no input "{name}" has a list of values to split by')
+        elif not any(name in used_in(plan, address) for address in start.addresses):
+            yield at, text.problem("unused-input", at, f'no address uses "{name}"', now=f"{{?{name}}} in an address")
+
+
+def login(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """How the run logs in: one way, with nothing secret in the plan."""
+    said = plan.login
+    if said is None:
+        return
+    path: Path = ("login",)
+    ways = [key for key in ("address", "cookies", "request") if getattr(said, key)]
+    if len(ways) != 1:
+        what = f"one way to log in is wanted, not {' and '.join(ways)}" if ways else "login does not say how"
+        now = 'address = "…" of the form, cookies = "file", or request = "file"'
+        yield path, text.problem("both-keys" if ways else "missing-key", path, what, key=True, now=now)
+    if said.address is not None:
+        yield from _address(plan, ("login", "address"), said.address, text)
+    for name in said.values:
+        if any(word in name.lower() for word in ("password", "passwd", "secret")):
+            at = (*path, "values", name)
+            now = 'password_from = "NAME" takes it from the environment variable NAME'
+            yield (
+                at,
+                text.problem(
+                    "secret-in-plan", at, f'"{name}" looks like a secret, which a plan does not hold', now=now
+                ),
+            )
+
+
+def field_inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Inputs that fields name and nothing sets, and inputs that would be made of others."""
+    for name, value in plan.inputs.items():
+        for used in sorted(names_in(value)) if isinstance(value, str | list) else ():
+            if used.partition(".")[0] in plan.inputs:
+                path: Path = ("inputs", name)
+                whose = "itself" if used == name else f'"{used}"'
+                what = f'input "{name}" is made of {whose}: inputs stand for themselves'
+                yield path, text.problem("wrong-value", path, what, now="put both into the address:  {+site}/{+path}")
+    for page, kind in plan.page.items():
+        for path, field, _ in fields_of(page, kind):
+            source, _, name = (field.source or "").partition(".")
+            if source == "input" and name and not is_set(plan.inputs, name):
+                yield _unset(text, (*path, "from"), name, plan)
+
+
+def _input_names(plan: Plan) -> list[str]:
+    """What addresses and fields can name: inputs, and the columns of those that are rows."""
+    names: list[str] = []
+    for name, value in plan.inputs.items():
+        rows = isinstance(value, list) and value and isinstance(value[0], dict)
+        names += [f"{name}.{column}" for column in value[0]] if rows else [name]  # type: ignore[index, union-attr]
+    return names
+
+
+def _unset(text: PlanText, path: Path, name: str, plan: Plan, inside: int | None = None) -> Finding:
+    near = nearest(name, _input_names(plan))
+    hint = f'did you mean "{near}"?' if near else f"[inputs] {name} = …  or  --input {name}=…"
+    return path, text.problem("unset-input", path, f'nothing sets the input "{name}"', now=hint, inside=inside)
+
+
+def unused_inputs(plan: Plan, text: PlanText, given: set[str]) -> Iterator[Finding]:
+    """Inputs that nothing uses; `given` are those from the command line."""
+    used: set[str] = set(plan.start.split)
+    try:
+        for _, template in templates_of(plan):
+            used |= used_in(plan, template)
+        for _, _, asking in asks_of(plan):
+            used |= names_in(asking.values) | names_in(asking.headers)
+            used |= variables_of(asking.address) if asking.address else set()
+        used |= variables_of(plan.login.address) if plan.login and plan.login.address else set()
+    except ValueError:
+        return
+    for page, kind in plan.page.items():
+        used |= {(field.source or "").partition(".")[2] for _, field, _ in fields_of(page, kind)}
+    used = {name.partition(".")[0] for name in used}
+    for name in plan.inputs:
+        if name in used:
+            continue
+        path = ("inputs", name)
+        near = nearest(name, used)
+        hint = f'did you mean "{near}"?' if near else f"write it into an address:  {{{name}}}"
+        from_outside = f'--input {name}: the plan has no input "{name}"'
+        what = from_outside if name in given else f'nothing uses the input "{name}"'
+        yield path, text.problem("unused-input", path, what, key=True, now=hint)
