@@ -7,7 +7,7 @@ listing. The first time a page is met so is its least route, because routes are 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from wadi.store.outcome import Role, State
@@ -16,21 +16,33 @@ from wadi.store.state import START_PAGE, Edge, RunState
 
 @dataclass(frozen=True, slots=True)
 class Visit:
-    """A page in its place: the text of the link that led there, and the input values that it inherits."""
+    """A page in its place: its kind, the text of the link that led there, and the input values that hold there.
+
+    `start` is the place of the start that it was reached from, `listing` the first page of its listing, `way` the kinds of
+    the pages from the start to it.
+    """
 
     page: int
+    kind: str
     state: State
     text: str
     inputs: Mapping[str, Any]
+    start: int
+    listing: int
+    way: tuple[str, ...]
 
 
 class Walk:
-    """A walk over the pages of a run that can stop at a page still waiting, and go on when it is settled."""
+    """A walk over the pages of a run that can stop at a page still waiting, and go on when it is settled.
 
-    def __init__(self, state: RunState) -> None:
+    With `edges` only what these links lead to is walked.
+    """
+
+    def __init__(self, state: RunState, *, edges: list[Edge] | None = None) -> None:
         self._state = state
         self._seen: set[int] = set()
-        self._stack: list[tuple[Iterator[Edge], Mapping[str, Any]]] = [(iter(state.edges(START_PAGE)), {})]
+        first = state.edges(START_PAGE) if edges is None else edges
+        self._stack: list[tuple[Iterator[Edge], Visit | None]] = [(iter(first), None)]
         self._held: Visit | None = None
 
     def settled(self) -> Iterator[Visit]:
@@ -41,7 +53,7 @@ class Walk:
                 if current is State.WAITING:
                     self._held = visit
                     return
-                visit = Visit(visit.page, current, visit.text, visit.inputs)
+                visit = replace(visit, state=current)
             self._held = None
             self._enter(visit)
             yield visit
@@ -54,16 +66,27 @@ class Walk:
 
     def _enter(self, visit: Visit) -> None:
         if visit.state is State.DONE:
-            self._stack.append((iter(self._state.edges(visit.page)), visit.inputs))
+            self._stack.append((iter(self._state.edges(visit.page)), visit))
 
     def _next(self) -> Visit | None:
         while self._stack:
-            edges, inputs = self._stack[-1]
+            edges, source = self._stack[-1]
             edge = next(edges, None)
             if edge is None or edge.role is Role.NEXT:
                 self._stack.pop()  # the next page comes last, so a listing of any length keeps the stack short
             if edge is not None and edge.target not in self._seen:
                 self._seen.add(edge.target)
-                own = edge.inputs if edge.inputs is not None else inputs
-                return Visit(edge.target, self._state.state_of(edge.target), edge.text, own)
+                return _visit(edge, source)
         return None
+
+
+def _visit(edge: Edge, source: Visit | None) -> Visit:
+    if source is None:
+        return Visit(
+            edge.target, edge.kind, edge.state, edge.text, edge.inputs or {}, edge.place, edge.target, (edge.kind,)
+        )
+    inputs = {**source.inputs, **edge.inputs} if edge.inputs else source.inputs
+    if edge.role is Role.NEXT:
+        return replace(source, page=edge.target, kind=edge.kind, state=edge.state, inputs=inputs)
+    way = (*source.way, edge.kind) if source.way[-1:] != (edge.kind,) else source.way
+    return Visit(edge.target, edge.kind, edge.state, edge.text, inputs, source.start, edge.target, way)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any
@@ -29,7 +30,11 @@ class State(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """A way from a page to another. `place` counts the page's links, `row` the row that it stands in (or None)."""
+    """A way from a page to another. `place` counts the page's links, `row` the row that it stands in (or None).
+
+    `inputs` are values that hold from here on, over those that the page was reached with. `deeper` links lead one step
+    away from the starts.
+    """
 
     role: Role
     place: int
@@ -37,6 +42,18 @@ class Link:
     request: Request
     row: int | None = None
     text: str = ""
+    inputs: Mapping[str, Any] | None = None
+    deeper: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class StoredFile:
+    """A downloaded file: its path below the run's folder, size in bytes, media type, and SHA-256 in hexadecimal."""
+
+    path: str
+    size_bytes: int
+    type: str
+    sha256: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +72,8 @@ class CellProblem:
 class TableRows:
     """The rows that a page gives to a table, raw: one list for each row, cells as `columns` names them.
 
-    `completes` tells that they complete the rows from which the page was opened.
+    `completes` tells that they complete the rows from which the page was opened. Rows of a list inside rows have
+    `parents`: for each the number of the page's row that it stands in.
     """
 
     table: str
@@ -64,13 +82,15 @@ class TableRows:
     completes: bool = False
     problems: tuple[CellProblem, ...] = ()
     several: dict[str, int] = field(default_factory=dict)
+    parents: list[int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What is committed for a page in one transaction: success, or a failure with its reason.
 
-    `digest` tells the rows of a listing's page from those of its other pages.
+    `digest` tells the rows of a listing's page from those of its other pages, `row_digests` each row. `rows` is how many
+    rows the page has, None where its kind has none.
     """
 
     page: int
@@ -82,6 +102,9 @@ class Outcome:
     failure: Problem | None = None
     notes: tuple[Problem, ...] = ()
     digest: bytes | None = None
+    row_digests: tuple[bytes, ...] = ()
+    rows: int | None = None
+    file: StoredFile | None = None
 
     @property
     def state(self) -> State:

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import sqlite3
 import struct
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -17,11 +17,11 @@ import orjson
 
 from wadi.problems import Place, Problem, RunError
 from wadi.store.archive import Location
-from wadi.store.outcome import CellProblem, Link, Outcome, Role, State, TableRows
+from wadi.store.outcome import CellProblem, Link, Outcome, Role, State, StoredFile, TableRows
 from wadi.urls import host_of
 from wadi.web.messages import Headers, Request
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 _SCHEMA = """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
@@ -31,6 +31,8 @@ CREATE TABLE pages (
     status INTEGER, final_url TEXT, fetched_at REAL, elapsed_s REAL, size_bytes INTEGER,
     file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
     listing BLOB, digest BLOB,
+    depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
+    row_count INTEGER, inputs BLOB,
     UNIQUE (kind, identity));
 CREATE INDEX waiting ON pages (route) WHERE state = 0;
 CREATE INDEX listed ON pages (digest) WHERE digest IS NOT NULL;
@@ -39,8 +41,11 @@ CREATE TABLE links (
     row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;
 CREATE TABLE rows (
     page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
-    count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB,
+    count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB,
     PRIMARY KEY (page, name)) WITHOUT ROWID;
+CREATE TABLE files (
+    page INTEGER PRIMARY KEY, path TEXT NOT NULL, size_bytes INTEGER NOT NULL, type TEXT NOT NULL, sha256 TEXT NOT NULL);
+CREATE TABLE seen (listing BLOB NOT NULL, digest BLOB NOT NULL, PRIMARY KEY (listing, digest)) WITHOUT ROWID;
 """
 START_PAGE = 0
 """The source of the links that the start addresses are."""
@@ -49,24 +54,33 @@ _STEP = struct.Struct(">I")
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """A page of the run. `route` orders waiting pages as a reader would come to them."""
+    """A page of the run. `route` orders waiting pages as a reader would come to them.
+
+    `rows_before` counts the rows of the listing's pages before it, `dry` those of them that had none, lately and in a row.
+    `inputs` are the values that it was first asked for with, of a start or of a link that has its own.
+    """
 
     id: int
     kind: str
     request: Request
     route: bytes
     state: State = State.WAITING
+    rows_before: int = 0
+    dry: int = 0
+    inputs: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Edge:
-    """A committed link. `inputs` are a start's input values."""
+    """A committed link: to which page, of what kind and state when it was read. `inputs` are values that hold from here on."""
 
     target: int
     role: Role
-    row: int | None
+    place: int
     text: str
     inputs: dict[str, Any] | None
+    state: State
+    kind: str
 
 
 class RunState:
@@ -75,6 +89,8 @@ class RunState:
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
         self._db = connection
         self.path = path
+        self.most_depth: int | None = None
+        """Pages further from the starts than this are known, but not asked for."""
 
     @classmethod
     def create(cls, path: Path) -> RunState:
@@ -123,14 +139,14 @@ class RunState:
 
     # -- writing
 
-    def add_starts(self, starts: Sequence[tuple[str, Request, dict[str, Any]]]) -> None:
+    def add_starts(self, starts: Iterable[tuple[str, Request, dict[str, Any]]]) -> None:
         """The start pages in reading order: page kind, request, input values."""
         self._db.execute("BEGIN")
         for place, (kind, request, inputs) in enumerate(starts):
-            target = self._page(kind, request, _STEP.pack(place) + _STEP.pack(0))
+            kept = orjson.dumps(inputs)
+            target = self._page(kind, request, _STEP.pack(place) + _STEP.pack(0), inputs=kept)
             self._db.execute(
-                "INSERT INTO links VALUES (?, ?, ?, ?, NULL, '', ?)",
-                (START_PAGE, Role.START, place, target, orjson.dumps(inputs)),
+                "INSERT INTO links VALUES (?, ?, ?, ?, NULL, '', ?)", (START_PAGE, Role.START, place, target, kept)
             )
         self._db.execute("COMMIT")
 
@@ -151,11 +167,13 @@ class RunState:
         return int(self._db.execute("SELECT coalesce(max(id), 0) FROM pages").fetchone()[0])
 
     def _keep(self, outcome: Outcome) -> None:
-        (route,) = self._db.execute("SELECT route FROM pages WHERE id = ?", (outcome.page,)).fetchone()
+        (route, depth, rows_before, dry) = self._db.execute(
+            "SELECT route, depth, rows_before, dry FROM pages WHERE id = ?", (outcome.page,)
+        ).fetchone()
         reply, location = outcome.reply, outcome.location
         self._db.execute(
             "UPDATE pages SET state=?, status=?, final_url=?, fetched_at=?, elapsed_s=?, size_bytes=?, file=?, offset=?,"
-            " length=?, total=?, failure=?, notes=?, listing=?, digest=? WHERE id=?",
+            " length=?, total=?, failure=?, notes=?, listing=?, digest=?, row_count=? WHERE id=?",
             (
                 outcome.state,
                 *(
@@ -169,22 +187,40 @@ class RunState:
                 orjson.dumps([note.as_dict() for note in outcome.notes]) if outcome.notes else None,
                 route[: -_STEP.size] if outcome.digest else None,
                 outcome.digest,
+                outcome.rows,
                 outcome.page,
             ),
         )
+        if outcome.file is not None:
+            kept = outcome.file
+            self._db.execute(
+                "INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?)",
+                (outcome.page, kept.path, kept.size_bytes, kept.type, kept.sha256),
+            )
+        if outcome.row_digests:
+            listing = route[: -_STEP.size]
+            self._db.executemany(
+                "INSERT OR IGNORE INTO seen VALUES (?, ?)", [(listing, digest) for digest in outcome.row_digests]
+            )
         for rows in outcome.tables:
             self._keep_rows(outcome.page, rows)
         for link in outcome.links:
-            target = self._page(link.kind, link.request, route_of(route, link))
+            kept_inputs = orjson.dumps(link.inputs) if link.inputs else None
+            if link.role is Role.NEXT:
+                so_far = (rows_before + (outcome.rows or 0), dry + 1 if outcome.rows == 0 else 0)
+                target = self._page(link.kind, link.request, route_of(route, link), depth, so_far)
+            else:
+                steps = depth + link.deeper
+                target = self._page(link.kind, link.request, route_of(route, link), steps, inputs=kept_inputs)
             self._db.execute(
-                "INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?, ?, ?, NULL)",
-                (outcome.page, link.role, link.place, target, link.row, link.text),
+                "INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (outcome.page, link.role, link.place, target, link.row, link.text, kept_inputs),
             )
 
     def _keep_rows(self, page: int, rows: TableRows) -> None:
         problems = [(p.row, p.column, p.raw, p.code, p.what, p.why) for p in rows.problems]
         self._db.execute(
-            "INSERT OR REPLACE INTO rows VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR REPLACE INTO rows VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 page,
                 rows.table,
@@ -194,19 +230,29 @@ class RunState:
                 orjson.dumps(rows.rows),
                 orjson.dumps(problems) if problems else None,
                 orjson.dumps(rows.several) if rows.several else None,
+                orjson.dumps(rows.parents) if rows.parents is not None else None,
             ),
         )
 
-    def _page(self, kind: str, request: Request, route: bytes) -> int:
+    def _page(
+        self,
+        kind: str,
+        request: Request,
+        route: bytes,
+        depth: int = 0,
+        so_far: tuple[int, int] = (0, 0),
+        inputs: bytes | None = None,
+    ) -> int:
         """The id of the page, which is new or known; a known one that waits moves up when this route is the lesser."""
         identity = request.identity
         found = self._db.execute(
-            "SELECT id, state, route FROM pages WHERE kind = ? AND identity = ?", (kind, identity)
+            "SELECT id, state, route, depth FROM pages WHERE kind = ? AND identity = ?", (kind, identity)
         ).fetchone()
         if found is None:
             headers = orjson.dumps(request.headers) if request.headers else None
             cursor = self._db.execute(
-                "INSERT INTO pages (kind, identity, host, method, url, headers, body, route) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO pages (kind, identity, host, method, url, headers, body, route, depth, rows_before, dry, inputs)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     kind,
                     identity,
@@ -216,14 +262,33 @@ class RunState:
                     headers,
                     request.body or None,
                     route,
+                    depth,
+                    *so_far,
+                    inputs,
                 ),
             )
             assert cursor.lastrowid is not None
             return cursor.lastrowid
-        page, state, known_route = found
+        page, state, known_route, known_depth = found
         if state == State.WAITING and route < known_route:
             self._db.execute("UPDATE pages SET route = ? WHERE id = ?", (route, page))
+        if depth < known_depth:
+            self._bring_nearer(page, depth)
         return int(page)
+
+    def _bring_nearer(self, page: int, depth: int) -> None:
+        """A page that is nearer to the starts than was known, with all that it leads to, where depth counts at all."""
+        todo = [(page, depth)]
+        while todo:
+            page, depth = todo.pop()
+            self._db.execute("UPDATE pages SET depth = ? WHERE id = ?", (depth, page))
+            if self.most_depth is None:
+                return
+            query = (
+                "SELECT p.id, l.role FROM links l JOIN pages p ON p.id = l.target"
+                " WHERE l.source = ? AND p.depth > ? + (l.role = 1)"
+            )
+            todo += [(target, depth + (role == Role.OPEN)) for target, role in self._db.execute(query, (page, depth))]
 
     # -- reading
 
@@ -241,16 +306,26 @@ class RunState:
         query = "SELECT 1 FROM pages WHERE digest = ? AND listing = ? AND id <> ? LIMIT 1"
         return self._db.execute(query, (digest, page.route[: -_STEP.size], page.id)).fetchone() is not None
 
+    def new_rows(self, page: Page, digests: Iterable[bytes]) -> int:
+        """How many of these rows the listing of `page` has not had yet."""
+        query, listing = "SELECT 1 FROM seen WHERE listing = ? AND digest = ?", page.route[: -_STEP.size]
+        return sum(self._db.execute(query, (listing, digest)).fetchone() is None for digest in set(digests))
+
     def waiting(self, limit: int, without_hosts: Iterable[str] = ()) -> list[Page]:
         """The pages to ask for next, in reading order."""
         barred = list(without_hosts)
         marks = ",".join("?" * len(barred))
+        near = "AND depth <= ? " if self.most_depth is not None else ""
         cursor = self._db.execute(
-            "SELECT id, kind, method, url, headers, body, route FROM pages WHERE state = 0 "
-            f"{f'AND host NOT IN ({marks}) ' if barred else ''}ORDER BY route LIMIT ?",
-            (*barred, limit),
+            "SELECT id, kind, method, url, headers, body, route, rows_before, dry, inputs FROM pages WHERE state = 0 "
+            f"{near}{f'AND host NOT IN ({marks}) ' if barred else ''}ORDER BY route LIMIT ?",
+            (*([self.most_depth] if near else []), *barred, limit),
         )
         return [_page_of(*row) for row in cursor]
+
+    def size_bytes(self) -> int:
+        """The size of all replies so far, decoded."""
+        return int(self._db.execute("SELECT coalesce(sum(size_bytes), 0) FROM pages").fetchone()[0])
 
     def counts(self) -> dict[State, int]:
         """How many pages are in which state."""
@@ -271,18 +346,24 @@ class RunState:
     def edges(self, page: int) -> list[Edge]:
         """The links out of a page in reading order: opened pages by their place, then the next page of the listing."""
         cursor = self._db.execute(
-            "SELECT target, role, row, text, inputs FROM links WHERE source = ? ORDER BY role, place", (page,)
+            "SELECT l.target, l.role, l.place, l.text, l.inputs, p.state, p.kind FROM links l JOIN pages p ON p.id = l.target"
+            " WHERE l.source = ? ORDER BY l.role, l.place",
+            (page,),
         )
-        return [Edge(t, Role(role), row, text, orjson.loads(i) if i else None) for t, role, row, text, i in cursor]
+        return [
+            Edge(target, Role(role), place, text, orjson.loads(inputs) if inputs else None, State(state), kind)
+            for target, role, place, text, inputs, state, kind in cursor
+        ]
 
     def rows(self, page: int, table: str) -> TableRows | None:
         """What a page gives to a table."""
         found = self._db.execute(
-            "SELECT columns, cells, completes, problems, several FROM rows WHERE page = ? AND name = ?", (page, table)
+            "SELECT columns, cells, completes, problems, several, parents FROM rows WHERE page = ? AND name = ?",
+            (page, table),
         ).fetchone()
         if found is None:
             return None
-        columns, cells, completes, problems, several = found
+        columns, cells, completes, problems, several, parents = found
         return TableRows(
             table,
             tuple(orjson.loads(columns)),
@@ -290,13 +371,30 @@ class RunState:
             bool(completes),
             tuple(CellProblem(*problem) for problem in orjson.loads(problems)) if problems else (),
             orjson.loads(several) if several else {},
+            orjson.loads(parents) if parents is not None else None,
         )
+
+    def file_of(self, kind: str, request: Request) -> tuple[State, StoredFile | None] | None:
+        """What became of the download of a file; None when nothing asked for it."""
+        found = self._db.execute(
+            "SELECT p.state, f.path, f.size_bytes, f.type, f.sha256 FROM pages p LEFT JOIN files f ON f.page = p.id"
+            " WHERE p.kind = ? AND p.identity = ?",
+            (kind, request.identity),
+        ).fetchone()
+        if found is None:
+            return None
+        return State(found[0]), StoredFile(*found[1:]) if found[1] else None
 
     def failures(self) -> Iterator[tuple[str, str, dict[str, Any]]]:
         """Kind, URL and problem of every failed page, in reading order as far as it is known."""
         query = "SELECT kind, url, failure FROM pages WHERE state = ? ORDER BY route"
         for kind, url, failure in self._db.execute(query, (State.FAILED,)):
             yield kind, url, orjson.loads(failure)
+
+    def failure_of(self, page: int) -> tuple[int | None, str]:
+        """The status of a failed page, None where nothing came, and what was wrong."""
+        status, failure = self._db.execute("SELECT status, failure FROM pages WHERE id = ?", (page,)).fetchone()
+        return status, str(orjson.loads(failure)["what"])
 
     def notes(self) -> Iterator[tuple[str, dict[str, Any]]]:
         """URL and problem of everything remarkable about pages that did not fail."""
@@ -308,6 +406,19 @@ class RunState:
         """Kind, URL and number of what listings state, in reading order."""
         query = "SELECT kind, url, total FROM pages WHERE total IS NOT NULL ORDER BY route"
         return [(kind, url, total) for kind, url, total in self._db.execute(query)]
+
+    def listings(self) -> list[tuple[str, str, int, int]]:
+        """Every listing that states a total: kind, URL of its first page, what that states, rows that its pages gave."""
+        query = (
+            "SELECT kind, url, total, coalesce(row_count, 0), route FROM pages WHERE state = 1"
+            " AND kind IN (SELECT DISTINCT kind FROM pages WHERE total IS NOT NULL) ORDER BY route"
+        )
+        found: dict[bytes, tuple[str, str, int | None, int]] = {}
+        for kind, url, total, rows, route in self._db.execute(query):
+            first = found.get(route[: -_STEP.size], (kind, url, None, 0))
+            stated = first[2] if first[2] is not None else total
+            found[route[: -_STEP.size]] = (first[0], first[1], stated, first[3] + rows)
+        return [(kind, url, total, rows) for kind, url, total, rows in found.values() if total is not None]
 
     def row_count(self, table: str) -> int:
         """Rows that pages gave to a table, doubles and rejects included."""
@@ -347,7 +458,17 @@ def number_in_listing(route: bytes) -> int:
 
 
 def _page_of(
-    page: int, kind: str, method: str, url: str, headers: bytes | None, body: bytes | None, route: bytes
+    page: int,
+    kind: str,
+    method: str,
+    url: str,
+    headers: bytes | None,
+    body: bytes | None,
+    route: bytes,
+    rows_before: int,
+    dry: int,
+    inputs: bytes | None,
 ) -> Page:
     fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
-    return Page(page, kind, Request(url, method, fields, body or b""), route)
+    request = Request(url, method, fields, body or b"")
+    return Page(page, kind, request, route, State.WAITING, rows_before, dry, orjson.loads(inputs) if inputs else {})
