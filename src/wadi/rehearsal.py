@@ -5,9 +5,9 @@ The pages go through the same extract, commit and assembly as in a run; only whi
 
 from __future__ import annotations
 
+import contextlib
 import random
 import tempfile
-import time
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -17,25 +17,22 @@ from typing import Any
 
 from wadi.crawl.extract import extract
 from wadi.crawl.kinds import Kind, compile_kinds
-from wadi.pages import fetched, robots_word
+from wadi.crawling import Ask, Site
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
-from wadi.plan.starts import starts_of
-from wadi.problems import CrawlError, Place, Problem
+from wadi.plan.starts import FILE, starts_of
+from wadi.problems import CrawlError, Problem
 from wadi.store.looked import LookedAt, cache_folder
-from wadi.store.outcome import CellProblem, Outcome, TableRows
+from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
 from wadi.store.state import Page, RunState, number_in_listing
 from wadi.table.assemble import Assembly
-from wadi.urls import resolve, without_secret
-from wadi.web.client import user_agent
-from wadi.web.messages import Reply, Request
-from wadi.web.robots import refusal
+from wadi.urls import without_secret
+from wadi.web.messages import FetchFailed, Reply
 
 DETAILS = 5
 MOST_ROWS = 1000
 """Rows of one page that are read: enough for shares and samples, and fast on the longest pages."""
-Sleep = Callable[[float], None]
 Told = Callable[[str, str], None]
 """Called before each page with its kind and URL."""
 
@@ -115,20 +112,21 @@ def rehearse(
     fresh: bool = False,
     cache: LookedAt | None = None,
     told: Told = lambda kind, url: None,
-    sleep: Sleep = time.sleep,
+    ask: Ask | None = None,
 ) -> Rehearsal:
     """Try a plan on the first page of every kind and five detail pages, or on `sample` pages picked at random from all known.
 
     `kind` wants pages of this kind only (those that lead there are read too). Raises CrawlError when no start can be read.
     """
-    work = _Work(loaded, cache or LookedAt(cache_folder()), fresh=fresh, told=told, sleep=sleep)
     with (
+        contextlib.closing(Site(loaded, cache or LookedAt(cache_folder()), fresh=fresh, ask=ask)) as site,
         tempfile.TemporaryDirectory(prefix="wadi-preview-") as folder,
         RunState.create(Path(folder) / "run.sqlite") as state,
     ):
         plan = loaded.plan
-        first = next(starts_of(plan.start.addresses, plan.inputs))
-        state.add_starts([(plan.start.page, Request(resolve("", first.url)), dict(first.inputs))])
+        work = _Work(loaded, site, told)
+        first = next(starts_of(plan))
+        state.add_starts([(first.kind, first.request, dict(first.inputs))])
         for page in _chosen(state, work, kind=kind, sample=sample, seed=seed):
             state.commit([work.outcome(page)])
         if not any(seen.pages for seen in work.kinds.values()):
@@ -148,45 +146,30 @@ def rehearse(
 class _Work:
     """What is gathered page by page."""
 
-    def __init__(self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool, told: Told, sleep: Sleep) -> None:
+    def __init__(self, loaded: LoadedPlan, site: Site, told: Told) -> None:
         self.loaded = loaded
-        self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=datetime.now().astimezone().year)
-        self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in loaded.plan.page}
+        year = datetime.now().astimezone().year
+        self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
+        self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in self.compiled if name != FILE}
         self.fields: dict[tuple[str, str], FieldSeen] = {}
         self.failures: list[Problem] = []
         self.notes: list[Problem] = []
         self.pages: list[tuple[str, str, bool]] = []
-        self._cache = cache
-        self._fresh = fresh
+        self._site = site
         self._told = told
-        self._sleep = sleep
-        self._asked = False
 
     def outcome(self, page: Page) -> Outcome:
         """Fetch a page, or take it from the cache, and extract it."""
         seen = self.kinds[page.kind]
         self._told(page.kind, without_secret(page.request.url))
-        manners = self.loaded.plan.manners
         try:
-            if self._asked and (self._fresh or not self._cache.find(page.request)):
-                self._sleep(manners.pause)
-            if (
-                not manners.ignore_robots
-                and (word := robots_word(page.request.url, cache=self._cache))
-                and not word.allowed
-            ):
-                return self._failed(page, seen, Problem("robots", refusal(page.request.url, word)))
-            agent = user_agent(manners.contact)
-            reply, source, _ = fetched(page.request.url, fresh=self._fresh, cache=self._cache, agent=agent)
-            self._asked = self._asked or source == "the site"
-        except CrawlError as error:
-            return self._failed(page, seen, error.problems[0])
-        self.pages.append((page.kind, without_secret(page.request.url), source != "the site"))
-        if reply.status >= 400:
-            return self._failed(
-                page, seen, Problem("http-status", f"status {reply.status}", Place(without_secret(reply.url)))
-            )
-        place = self.loaded.place("page", page.kind, "expect")
+            reply, kept = self._site.reply(page.request)
+        except FetchFailed as failure:
+            if failure.reply is not None:
+                self.pages.append((page.kind, without_secret(page.request.url), False))
+            return self._failed(page, seen, Problem(failure.cause, failure.what))
+        self.pages.append((page.kind, without_secret(page.request.url), kept))
+        place = self.loaded.place("page", page.kind, "expect") if page.kind in self.loaded.plan.page else ""
         found = extract(
             reply,
             self.compiled[page.kind],
@@ -198,12 +181,13 @@ class _Work:
         if found.failure is not None:
             return self._failed(page, seen, found.failure)
         self._count(page, seen, reply, found.tables)
-        seen.rows += found.row_count if found.tables else 0
+        seen.rows += (found.row_count or len(found.tables[0].rows)) if found.tables else 0
         seen.total = found.total if found.total is not None else seen.total
-        seen.links.update(link.kind for link in found.links if link.role.name == "OPEN")
-        seen.has_next = seen.has_next or any(link.role.name == "NEXT" for link in found.links)
+        seen.links.update(link.kind for link in found.links if link.role is Role.OPEN)
+        seen.has_next = seen.has_next or any(link.role is Role.NEXT for link in found.links)
         self.notes += found.notes
-        return Outcome(page.id, reply, None, found.tables, found.links, found.total, notes=found.notes)
+        links = tuple(link for link in found.links if link.kind != FILE)
+        return Outcome(page.id, reply, None, found.tables, links, found.total, notes=found.notes, rows=found.row_count)
 
     def _failed(self, page: Page, seen: KindSeen, problem: Problem) -> Outcome:
         seen.failed += 1
@@ -214,9 +198,10 @@ class _Work:
         seen.pages += 1
         seen.size_bytes += len(reply.body)
         seen.elapsed_s += reply.elapsed_s
+        by_route = {field.name for field in self.compiled[page.kind].fields if field.by_route}
         for table in tables:
             for place, name in enumerate(table.columns):
-                if self.compiled[page.kind].fields[place].by_route:
+                if name in by_route:
                     continue
                 one = self.fields.setdefault((page.kind, name), FieldSeen(page.kind, name))
                 cells = [row[place] for row in table.rows]
@@ -267,29 +252,25 @@ def _table(state: RunState, plan: Plan, name: str, rows: int) -> TableSeen:
 
 def _estimate(plan: Plan, kinds: dict[str, KindSeen]) -> Estimate:
     """Requests by kind from the stated total and the rows a page, times the starts; time by the plan's pause and parallelism."""
-    starts = sum(1 for _ in starts_of(plan.start.addresses, plan.inputs))
-    counts: dict[str, int] = {}
-    known = True
+    counts: dict[str, int] = dict(Counter(start.kind for start in starts_of(plan)))
     start = kinds[plan.start.page]
     per_page = start.rows / start.pages if start.pages else 0
+    known, pages = True, 1
     if start.has_next:
         known = start.total is not None and per_page > 0
-        listing = -(-start.total // round(per_page)) if start.total is not None and per_page >= 1 else 2
-    else:
-        listing = 1
-    counts[plan.start.page] = listing * starts
-    todo = [plan.start.page]
+        pages = -(-start.total // round(per_page)) if start.total is not None and per_page >= 1 else 2
+    starts = counts.get(plan.start.page, 0)
+    counts = {name: count * pages if name == plan.start.page else count for name, count in counts.items()}
+    todo = list(counts)
     while todo:
         name = todo.pop(0)
         seen = kinds[name]
         for target, links in seen.links.items():
             share = links / seen.pages if seen.pages else 0
-            whole = (
-                start.total
-                if name == plan.start.page and start.total is not None and abs(share - per_page) < 0.5
-                else None
+            is_row_by_row = name == plan.start.page and start.total is not None and abs(share - per_page) < 0.5
+            expected = (
+                start.total * starts if is_row_by_row and start.total is not None else round(counts[name] * share)
             )
-            expected = whole * starts if whole is not None else round(counts[name] * share)
             if target not in counts:
                 counts[target] = expected
                 todo.append(target)

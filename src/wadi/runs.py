@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
-import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -12,25 +10,29 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from wadi.about import VERSION
-from wadi.plan.columns import tables_of
+from wadi.plan.columns import OUTCOMES, tables_of
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import starts_of
 from wadi.problems import Problem, UsageError, listed
-from wadi.store.folder import DATABASE, LOG, PAGES, PLAN, find_run, new_folder
+from wadi.store.folder import DATABASE, PLAN, find_run, new_folder
 from wadi.store.outcome import State
 from wadi.store.state import RunState
-from wadi.table.assemble import Account, Assembly, EnoughRows
+from wadi.table.account import Account
+from wadi.table.assemble import Assembly, EnoughRows
+from wadi.table.files import give_names
+from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.writers import write_file
-from wadi.urls import resolve
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from wadi.crawl.engine import End
     from wadi.crawl.events import Event
+    from wadi.crawling import Ask
     from wadi.plan.columns import Column
 
 Report = Callable[["Event"], None]
+_LIMITS = ("rows", "pages", "depth", "time", "bytes")
 
 
 @dataclass(frozen=True)
@@ -54,21 +56,20 @@ class Run:
     @classmethod
     def begin(cls, loaded: LoadedPlan, runs: Path | str = "runs", *, now: datetime | None = None) -> Run:
         """A new run of a plan: its folder, its database with the start pages, and the plan as it is run."""
-        from wadi.web.messages import Request
-
         began = now or datetime.now().astimezone()
         folder = new_folder(Path(runs), loaded.name, began)
         (folder / PLAN).write_text(loaded.source, "utf-8")
+        if loaded.plan.code is not None:
+            (folder / loaded.plan.code).write_bytes((loaded.folder / loaded.plan.code).read_bytes())
         state = RunState.create(folder / DATABASE)
         limits = loaded.plan.limits
         state.set_meta("plan", loaded.name)
         state.set_meta("inputs", dict(loaded.inputs))
-        state.set_meta("limits", {"rows": limits.rows, "pages": limits.pages})
+        state.set_meta("limits", {name: getattr(limits, name) for name in _LIMITS})
         state.set_meta("began", began.isoformat())
+        state.set_meta("folder", str(loaded.folder.resolve()))
         state.set_meta("wadi", VERSION)
-        plan = loaded.plan
-        starts = starts_of(plan.start.addresses, plan.inputs)
-        state.add_starts([(plan.start.page, Request(resolve("", s.url)), dict(s.inputs)) for s in starts])
+        state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts_of(loaded.plan))
         return cls(folder, loaded, state)
 
     @classmethod
@@ -81,7 +82,7 @@ class Run:
         source = (folder / PLAN).read_text("utf-8")
         loaded = parse_plan(source, str(folder / PLAN), state.meta("inputs") or {})
         limits = state.meta("limits") or {}
-        return cls(folder, with_limits(loaded, rows=limits.get("rows"), pages=limits.get("pages")), state)
+        return cls(folder, with_limits(loaded, **limits), state)
 
     def __enter__(self) -> Run:
         return self
@@ -97,19 +98,28 @@ class Run:
         return str(self.state.meta("plan"))
 
     @property
+    def plan_folder(self) -> Path:
+        """Where the plan stood when the run began, and the files that it names."""
+        return Path(self.state.meta("folder"))
+
+    @property
     def tables(self) -> list[str]:
-        """The names of the run's tables; the first is the main one."""
-        return tables_of(self.loaded.plan)
+        """The names of the run's tables; the first is the main one, the last says what became of lists that went in."""
+        plan = self.loaded.plan
+        return [*tables_of(plan), *([OUTCOMES] if has_outcomes(plan) else [])]
 
     @cached_property
-    def _year(self) -> int:
+    def year(self) -> int:
         return datetime.fromisoformat(self.state.meta("began")).year
 
-    def assembly(self, table: str | None = None) -> Assembly:
+    def assembly(self, table: str | None = None) -> Assembly | Outcomes:
         """The rows of a table, to be taken once, with its columns and account. Raises UsageError for an unknown table."""
-        name = self._known(table)
-        limit = self.loaded.plan.limits.rows if name == self.tables[0] else None
-        return Assembly(self.state, self.loaded.plan, name, limit=limit, this_year=self._year)
+        name, plan = self._known(table), self.loaded.plan
+        if name == OUTCOMES and has_outcomes(plan):
+            return Outcomes(self.state, plan, self.tables[0])
+        limit = plan.limits.rows
+        own = limit if name == self.tables[0] else None
+        return Assembly(self.state, plan, name, limit=own, parent_limit=limit, this_year=self.year)
 
     def read(self, table: str | None = None) -> Table:
         """A whole table in memory."""
@@ -154,58 +164,31 @@ class Run:
             raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
         return table
 
-    def crawl(self, report: Report = lambda event: None) -> End:
-        """Crawl until the end; events go to `report`. Works inside a running event loop too (a notebook's), in a thread."""
+    def crawl(self, report: Report = lambda event: None, *, ask: Ask | None = None) -> End:
+        """Crawl until the end; events go to `report`. Works inside a running event loop too (a notebook's), in a thread.
+
+        `ask` is called for what a log-in needs and no environment variable holds. Raises CrawlError.
+        """
+        from wadi.crawling import crawl
         from wadi.pages import in_loop
 
-        end: End = in_loop(self._crawl(report))
-        return end
-
-    async def _crawl(self, report: Report) -> End:
-        from wadi.crawl.engine import Engine
-        from wadi.crawl.journal import Journal
-        from wadi.store.archive import Archive
-
-        journal = Journal(self.folder / LOG)
-
-        def tell(event: Event) -> None:
-            journal(event)
-            report(event)
-
-        client = _client(self.loaded, tell)
-        archive = Archive(self.folder / PAGES, software=f"Wadi/{VERSION}")
-        try:
-            end = await Engine(self._task(), self.state, archive, client, tell).crawl()
-        finally:
-            await client.close()
-            archive.close()
-            journal.close()
+        end: End = in_loop(crawl(self, report, ask))
         self.state.set_meta("end", end.value)
+        self._name_files()
         return end
 
-    def _task(self) -> Any:
-        from wadi.crawl.engine import Task
-        from wadi.crawl.kinds import compile_kinds
+    def enough_rows(self) -> EnoughRows | None:
+        """Whether the first rows that the limit allows are certain; None without a limit."""
+        limit = self.loaded.plan.limits.rows
+        if limit is None:
+            return None
+        return EnoughRows(self.state, self.loaded.plan, self.tables[0], limit, this_year=self.year)
 
-        plan, limits = self.loaded.plan, self.loaded.plan.limits
-        enough = None
-        if limits.rows is not None:
-            enough = EnoughRows(self.state, plan, self.tables[0], limits.rows, this_year=self._year)
-        places = {name: self.loaded.place("page", name, "expect") for name, kind in plan.page.items() if kind.expect}
-        kinds = compile_kinds(plan, this_year=self._year)
-        return Task(kinds, plan.manners.parallel, limits.pages, enough, places)
-
-
-def _client(loaded: LoadedPlan, report: Report) -> Any:
-    from wadi.web.client import Client, user_agent
-    from wadi.web.retry import Retrying
-    from wadi.web.throttle import Pace, Throttle
-    from wadi.web.transport import Bounds, HttpTransport
-
-    manners, limits = loaded.plan.manners, loaded.plan.limits
-    bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
-    transport = HttpTransport(bounds=bounds, identity=user_agent(manners.contact), per_host=manners.parallel)
-    throttle = Throttle(Pace(manners.pause, manners.parallel), clock=time.monotonic, sleep=asyncio.sleep)
-    policy = Retrying(manners.retries, manners.first_wait, manners.longest_wait)
-    agent = None if manners.ignore_robots else "wadi"
-    return Client(transport, throttle, policy, report=report, robots_agent=agent)
+    def _name_files(self) -> None:
+        """Put downloaded files under the names that the plan makes of their rows."""
+        for table in tables_of(self.loaded.plan):
+            assembly = self.assembly(table)
+            if isinstance(assembly, Assembly) and assembly.names_files:
+                for _ in assembly.rows():
+                    pass
+                give_names(self.folder, assembly.renamed_files)

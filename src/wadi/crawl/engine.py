@@ -7,23 +7,26 @@ lost nothing that was committed.
 from __future__ import annotations
 
 import asyncio
-import hashlib
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+import time
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from enum import StrEnum
 
-from wadi.crawl.events import Event, HostGivenUp, PageDone, PageFailed, Progress, Sent
-from wadi.crawl.extract import Extract, extract
-from wadi.crawl.kinds import Kind
-from wadi.problems import Place, Problem
+from wadi.crawl.events import Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent
+from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
+from wadi.crawl.settle import LoggedOut, Reading, Settler
+from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive
-from wadi.store.outcome import Outcome, Role, State
-from wadi.store.state import Page, RunState, number_in_listing
+from wadi.store.outcome import Outcome, State
+from wadi.store.state import Page, RunState
 from wadi.web.client import Client
 from wadi.web.messages import FetchFailed, Reply
 
 _FAILURES_TO_GIVE_UP = 5
 _MOST_IN_FLIGHT = 64
+_MOST_LOGINS = 3
+"""Log-ins in a row without a page in between that shows that they worked."""
 
 
 class End(StrEnum):
@@ -32,23 +35,39 @@ class End(StrEnum):
     COMPLETE = "complete"
     ENOUGH_ROWS = "rows limit"
     ENOUGH_PAGES = "pages limit"
+    ENOUGH_DEPTH = "depth limit"
+    ENOUGH_TIME = "time limit"
+    ENOUGH_BYTES = "bytes limit"
     UNREACHABLE = "host unreachable"
 
 
 @dataclass(frozen=True)
-class Task:
-    """What the engine works on: the compiled plan and its limits. `expect_places` say where `expect` stands, by kind."""
+class Limits:
+    """Where the crawl ends even if the site goes on: pages, links from the starts, seconds, bytes of all replies."""
 
-    kinds: Mapping[str, Kind]
-    parallel: int
     pages: int | None = None
+    depth: int | None = None
+    time_s: float | None = None
+    size_bytes: int | None = None
+
+
+@dataclass(frozen=True)
+class Task:
+    """What the engine works on: how replies are read, how many at a time, and when it is enough."""
+
+    reading: Reading
+    parallel: int
+    limits: Limits = field(default_factory=Limits)
     enough: Callable[[], bool] | None = None
-    expect_places: Mapping[str, str] | None = None
+    login: Login | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class _Fetched:
+    """What came for a page; `session` counts the log-ins before it was asked for."""
+
     page: Page
+    session: int
     reply: Reply | None
     failure: FetchFailed | None
 
@@ -57,35 +76,70 @@ class Engine:
     """One crawl over one run."""
 
     def __init__(
-        self, task: Task, state: RunState, archive: Archive, client: Client, report: Callable[[Event], None]
+        self,
+        task: Task,
+        state: RunState,
+        archive: Archive,
+        client: Client,
+        report: Callable[[Event], None],
+        *,
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self._task = task
         self._state = state
+        self._settler = Settler(task.reading, state, archive)
         self._archive = archive
         self._client = client
         self._report = report
+        self._clock = clock
+        self._began = clock()
         self._in_flight: dict[asyncio.Task[_Fetched], Page] = {}
         self._counts = state.counts()
+        self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
         self._given_up: set[str] = set()
+        self._sessions = 0
+        self._logins_in_vain = 0
+        self._lost: Counter[int] = Counter()
+        state.most_depth = task.limits.depth
 
     async def crawl(self) -> End:
-        """Ask for pages until the end. On cancellation what is in flight is dropped and stays waiting."""
+        """Ask for pages until the end. On cancellation what is in flight is dropped and stays waiting. Raises CrawlError."""
         try:
+            if self._task.login is not None:
+                await self._log_in(self._task.login)
             while True:
+                if (end := self._spent()) is not None:
+                    return end
                 self._send_more()
                 if not self._in_flight:
                     return self._end()
-                finished, _ = await asyncio.wait(self._in_flight, return_when=asyncio.FIRST_COMPLETED)
-                self._settle([task.result() for task in finished if self._in_flight.pop(task)])
+                finished, _ = await asyncio.wait(
+                    self._in_flight, return_when=asyncio.FIRST_COMPLETED, timeout=self._time_left()
+                )
+                await self._settle([task.result() for task in finished if self._in_flight.pop(task)])
                 if self._task.enough and self._task.enough():
                     return End.ENOUGH_ROWS
         finally:
             await self._drop_in_flight()
 
+    def _spent(self) -> End | None:
+        """The limit that is reached, of those that hold for the crawl as a whole."""
+        left = self._time_left()
+        if left is not None and left <= 0:
+            return End.ENOUGH_TIME
+        most = self._task.limits.size_bytes
+        return End.ENOUGH_BYTES if most is not None and self._size_bytes >= most else None
+
+    def _time_left(self) -> float | None:
+        most = self._task.limits.time_s
+        return None if most is None else max(0.0, most - (self._clock() - self._began))
+
     def _end(self) -> End:
         if self._given_up or self._client.any_unreachable():
             return End.UNREACHABLE
-        return End.ENOUGH_PAGES if self._counts[State.WAITING] else End.COMPLETE
+        if not self._counts[State.WAITING]:
+            return End.COMPLETE
+        return End.ENOUGH_PAGES if self._task.limits.pages is not None else End.ENOUGH_DEPTH
 
     def _send_more(self) -> None:
         """Put as many waiting pages in flight as there is room for."""
@@ -108,70 +162,78 @@ class Engine:
 
         Pages before it in reading order that may lead to others are waited for, since those would come first.
         """
-        if self._task.pages is None:
+        if self._task.limits.pages is None:
             return True
         asked = self._counts[State.DONE] + self._counts[State.FAILED] + len(self._in_flight)
-        if asked >= self._task.pages:
+        if asked >= self._task.limits.pages:
             return False
         before = (other for other in self._in_flight.values() if other.route < page.route)
-        return all(self._task.kinds[other.kind].is_leaf for other in before)
+        return all(self._task.reading.kinds[other.kind].is_leaf for other in before)
 
     async def _fetch(self, page: Page) -> _Fetched:
+        session = self._sessions
         try:
-            return _Fetched(page, await self._client.fetch(page.request), None)
+            return _Fetched(page, session, await self._client.fetch(page.request), None)
         except FetchFailed as failure:
-            return _Fetched(page, None, failure)
+            return _Fetched(page, session, None, failure)
 
-    def _settle(self, fetched: list[_Fetched]) -> None:
-        """Archive, extract and commit what has come, in one transaction; then tell."""
-        outcomes = [self._outcome(one) for one in fetched]
+    async def _settle(self, fetched: list[_Fetched]) -> None:
+        """Archive, extract and commit what has come, in one transaction; then tell. Pages that were answered without the
+        session stay waiting, and the run logs in again."""
+        settled: list[tuple[_Fetched, Outcome]] = []
+        lost = False
+        for one in fetched:
+            try:
+                settled.append((one, self._outcome(one)))
+            except LoggedOut:
+                self._lost[one.page.id] += 1
+                if self._lost[one.page.id] > _MOST_LOGINS:
+                    what = f"the page stays closed after {_MOST_LOGINS} log-ins"
+                    settled.append(
+                        (one, Outcome(one.page.id, failure=Problem("logged-out", what, Place(one.page.request.url))))
+                    )
+                lost = lost or one.session == self._sessions
+        outcomes = [outcome for _, outcome in settled]
         self._archive.sync()
         added = self._state.commit(outcomes)
         self._counts[State.WAITING] += added - len(outcomes)
-        for outcome in outcomes:
+        for one, outcome in settled:
             self._counts[outcome.state] += 1
-        for one, outcome in zip(fetched, outcomes, strict=True):
+            self._size_bytes += len(outcome.reply.body) if outcome.reply else 0
+            self._logins_in_vain = 0 if outcome.failure is None else self._logins_in_vain
             self._report(_told(one.page, outcome))
             self._watch_host(one)
+        if lost and self._task.login is not None:
+            await self._log_in(self._task.login)
         self._report_progress()
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
-        page, failure = fetched.page, fetched.failure
-        if failure is not None and self._is_end(page, failure):
-            assert failure.reply is not None
-            return Outcome(page.id, failure.reply, self._archive.append(failure.reply))
-        if failure is not None:
-            location = self._archive.append(failure.reply) if failure.reply else None
-            problem = Problem(failure.cause, failure.what)
-            return Outcome(page.id, failure.reply, location, failure=problem)
-        reply = fetched.reply
-        assert reply is not None
-        location = self._archive.append(reply)
-        places = self._task.expect_places or {}
-        kinds = self._task.kinds
-        number = number_in_listing(page.route)
-        found = extract(reply, kinds[page.kind], kinds, places.get(page.kind, ""), number=number)
-        digest = _digest(found) if kinds[page.kind].next is not None else None
-        if digest is not None and number and self._state.is_repeated(page, digest):
-            note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))
-            return Outcome(page.id, reply, location, total=found.total, notes=(*found.notes, note))
-        links, notes = found.links, found.notes
-        circle = [
-            link
-            for link in links
-            if link.role is Role.NEXT and self._state.is_in_listing(page, link.kind, link.request)
-        ]
-        if circle:
-            links = tuple(link for link in links if link not in circle)
-            what = f"the next link leads back to {circle[0].request.url}, which the listing has had: it ends here"
-            notes = (*notes, Problem("page-again", what, Place(reply.url)))
-        return Outcome(page.id, reply, location, found.tables, links, found.total, found.failure, notes, digest)
+        """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session."""
+        page, login = fetched.page, self._task.login
+        if fetched.failure is not None:
+            status = fetched.failure.reply.status if fetched.failure.reply else None
+            if login is not None and status == 401:
+                raise LoggedOut
+            return self._settler.failed(page, fetched.failure)
+        assert fetched.reply is not None
+        if login is not None and is_login_page(fetched.reply, login):
+            raise LoggedOut
+        return self._settler.read(page, fetched.reply, logged_in=login is not None)
 
-    def _is_end(self, page: Page, failure: FetchFailed) -> bool:
-        """Whether a status says that the listing is at its end, which is no failure."""
-        following = self._task.kinds[page.kind].next
-        status = failure.reply.status if failure.reply else None
-        return following is not None and number_in_listing(page.route) > 0 and status in following.plan.end_status
+    async def _log_in(self, login: Login) -> None:
+        """A new session. Raises CrawlError when it does not come about, or when it ends again and again at once."""
+        if self._logins_in_vain >= _MOST_LOGINS:
+            what = f"the session ended at once, {_MOST_LOGINS} times in a row"
+            raise CrawlError(
+                Problem("logged-out", what, Place(login.url), now="what lost picks may stand on every page")
+            )
+        try:
+            await log_in(self._client, login)
+        except LoginFailed as error:
+            raise CrawlError(error.problem) from error
+        self._sessions += 1
+        self._logins_in_vain += 1
+        self._report(LoggedIn(login.url, self._sessions))
 
     def _watch_host(self, fetched: _Fetched) -> None:
         host = fetched.page.request.host
@@ -190,12 +252,6 @@ class Engine:
             task.cancel()
         await asyncio.gather(*self._in_flight, return_exceptions=True)
         self._in_flight.clear()
-
-
-def _digest(found: Extract) -> bytes | None:
-    """What tells the rows of a page from those of another; None when it has none."""
-    rows = [table.rows for table in found.tables if table.rows and not table.completes]
-    return hashlib.blake2b(repr(rows).encode(), digest_size=16).digest() if rows else None
 
 
 def _told(page: Page, outcome: Outcome) -> Event:

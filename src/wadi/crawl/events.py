@@ -57,4 +57,12 @@ class HostGivenUp:
     failures: int
 
 
-Event = Sent | PageDone | PageFailed | Progress | HostGivenUp | TriedAgain
+@dataclass(frozen=True, slots=True)
+class LoggedIn:
+    """The run has a session, its `count`th."""
+
+    url: str
+    count: int
+
+
+Event = LoggedIn | Sent | PageDone | PageFailed | Progress | HostGivenUp | TriedAgain

@@ -6,22 +6,20 @@ several ways, and its extract is the same for all.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from lxml import etree
 
-from wadi.clean.numbers import PlainNumber
-from wadi.clean.stages import Unread
-from wadi.clean.text import tidied, tidied_lines
-from wadi.crawl.kinds import Field, Kind
-from wadi.crawl.links import links_of
-from wadi.crawl.paging import next_request
+from wadi.crawl.kinds import ChildRows, Field, Kind
+from wadi.crawl.links import file_links, links_of
+from wadi.crawl.paging import next_request, stated_number
+from wadi.crawl.picking import cell_of, picked, problem_of
 from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.expressions import Node, Scope, first_of
+from wadi.page.expressions import Expression, Scope, first_of
 from wadi.page.jsonpath import JsonNode
-from wadi.page.text import direct_text_of, text_of
+from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import CellProblem, Link, Role, TableRows
 from wadi.web.messages import Reply
@@ -29,14 +27,18 @@ from wadi.web.messages import Reply
 
 @dataclass(frozen=True, slots=True)
 class Extract:
-    """What stands on a page. `failure` tells why it is not the page that the plan expects; then there is nothing else."""
+    """What stands on a page. `failure` tells why it is not the page that the plan expects; then there is nothing else.
+
+    `lost` tells that the page says that the session has ended. `row_count` is None where the kind has no rows.
+    """
 
     tables: tuple[TableRows, ...] = ()
     links: tuple[Link, ...] = ()
     total: int | None = None
     failure: Problem | None = None
     notes: tuple[Problem, ...] = ()
-    row_count: int = 0
+    row_count: int | None = 0
+    lost: bool = False
 
 
 @dataclass(slots=True)
@@ -46,6 +48,15 @@ class _Found:
     rows: list[list[Any]] = field(default_factory=list)
     problems: list[CellProblem] = field(default_factory=list)
     several: dict[str, int] = field(default_factory=dict)
+    parents: list[int] = field(default_factory=list)
+
+    def table(self, name: str, columns: tuple[str, ...], *, completes: bool = False, nested: bool = False) -> TableRows:
+        parents = self.parents if nested else None
+        return TableRows(name, columns, self.rows, completes, tuple(self.problems), self.several, parents)
+
+
+class _Uneven(ValueError):
+    """Columns side by side are of different lengths."""
 
 
 def extract(
@@ -63,28 +74,55 @@ def extract(
     """
     place = Place(reply.url)
     try:
-        document = read_document(reply.body, reply.url, reply.content_type, parse=kind.parse)
+        document = read_document(
+            reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
+        )
     except NotADocument as error:
         return Extract(failure=Problem("wrong-kind", f"reply {reply.status} is no page: {error}", place))
+    if stands(kind.lost, document):
+        what = f"reply {reply.status} is the page of someone who is not logged in"
+        return Extract(failure=Problem("logged-out", what, place), lost=True)
     if not is_readable(document, kind):
         what = f"reply {reply.status} is {document.kind.upper()}, which no expression of page {kind.name!r} reads"
         return Extract(failure=Problem("wrong-kind", what, place, now="JSON is read with JSONPath: $.…"))
-    is_empty = bool(kind.empty and first_of(kind.empty, document.scope, document))
-    if kind.expect and not is_empty and not first_of(kind.expect, document.scope, document):
+    is_empty = stands(kind.empty, document)
+    if kind.expect and not is_empty and not stands(kind.expect, document):
         return Extract(failure=_not_the_page(document, reply, kind, expect_place))
+    try:
+        return _extracted(document, reply, kind, kinds, number, most_rows)
+    except _Uneven as error:
+        what = f"columns of different lengths are not put side by side: {error}"
+        return Extract(
+            failure=Problem("uneven-columns", what, place, now="rows = … picks whole rows, which hold together")
+        )
+    except CodeFailed as error:
+        return Extract(failure=Problem("code-failed", str(error), place))
+
+
+def _extracted(
+    document: Document, reply: Reply, kind: Kind, kinds: Mapping[str, Kind], number: int, most_rows: int | None
+) -> Extract:
     every = row_scopes(document, kind)
     scopes = every[:most_rows]
-    tables = (_rows(document, reply, kind, scopes),) if kind.table and kind.fields else ()
-    links, notes = links_of(document, kind, kinds, scopes if kind.rows else None)
+    tables = list(_tables(document, reply, kind, scopes))
+    links, notes = links_of(document, reply, kind, kinds, scopes if kind.rows else None)
+    links += file_links(tables, kind, len(links))
+    count = len(every) if kind.rows else len(tables[0].rows) if kind.side_by_side and tables else None
     if kind.next is not None:
-        following = next_request(document, reply, kind.next, number, len(every) if kind.rows else None)
+        following = next_request(document, reply, kind.next, number, count, kind.links)
         if isinstance(following, Problem):
             notes.append(following)
         elif following is not None:
             links.append(Link(Role.NEXT, 0, kind.name, following))
     if document.cut_off:
-        notes = [*notes, Problem("cut-off", f"the end of the page is not read: {document.cut_off}", place)]
-    return Extract(tables, tuple(links), _stated_total(document, reply, kind), None, tuple(notes), len(every))
+        notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
+    total = stated_number(kind.total, document, reply) if kind.total is not None else None
+    return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count)
+
+
+def stands(expressions: Sequence[Expression], document: Document) -> bool:
+    """Whether one of the expressions picks something on the page."""
+    return bool(expressions) and bool(first_of(tuple(expressions), document.scope, document))
 
 
 def is_readable(document: Document, kind: Kind) -> bool:
@@ -97,108 +135,21 @@ def row_scopes(document: Document, kind: Kind) -> list[Scope]:
     """The elements or JSON values that are rows; the whole document where the kind has no `rows`."""
     if not kind.rows:
         return [document.scope]
-    found = first_of(kind.rows, document.scope, document)
-    return [node for node in found if isinstance(node, etree._Element | JsonNode)]
+    return _scopes(first_of(kind.rows, document.scope, document))
 
 
-def picked(field: Field, scope: Scope, document: Document, reply: Reply) -> list[str]:
-    """The texts that a field picks, before any stage: none when there is nothing."""
-    if field.source in _ELSEWHERE:
-        value = _ELSEWHERE[field.source](field, scope, reply)
-        return [value] if value else []
-    texts = [text for node in nodes_of(field, scope, document) for text in taken(node, field)]
-    if not field.then:
-        return texts
-    return [text for outer in texts for text in _inside(outer, field, document)]
+def _scopes(nodes: Sequence[Any]) -> list[Scope]:
+    return [node for node in nodes if isinstance(node, etree._Element | JsonNode)]
 
 
-def nodes_of(field: Field, scope: Scope, document: Document) -> list[Node]:
-    """The nodes that a field's expressions pick."""
-    if field.source == "page":
-        scope = document.scope
-    elif field.source == "data":
-        scope = data_scope(document)
-    return first_of(field.expressions, scope, document)
-
-
-def data_scope(document: Document) -> JsonNode:
-    """The structured data of a page, where `from = "data"` searches; made once for each document."""
-    from wadi.page.structured import structured
-
-    kept: JsonNode | None = document.__dict__.get("_data_scope")
-    if kept is None:
-        kept = JsonNode(structured(document), ())
-        document.__dict__["_data_scope"] = kept
-    return kept
-
-
-def taken(node: Node, field: Field) -> list[str]:
-    """The texts of one picked node: one, or none when an attribute or a JSON value is not there; lists give all of theirs."""
-    if isinstance(node, JsonNode):
-        if field.plan.many and isinstance(node.value, list):
-            return [text for value in node.value for text in _json_text(value)]
-        return _json_text(node.value)
-    if isinstance(node, etree._Element):
-        text = _element_text(node, field)
-        return [] if text is None else [text]
-    if isinstance(node, bool):
-        return ["true" if node else "false"]
-    if isinstance(node, float):
-        return [PlainNumber(int(node) if node.is_integer() else node)]
-    return [tidied(node)]
-
-
-def _element_text(element: etree._Element, field: Field) -> str | None:
-    if field.plan.attr is not None:
-        value = element.get(field.plan.attr)
-        return None if value is None else tidied(value)
-    if not isinstance(element.tag, str):
-        return tidied(element.text or "")
-    return _TAKES[field.plan.take or "text"](element)
-
-
-def _json_text(value: Any) -> list[str]:
-    """A JSON value as text; null is no value."""
-    if value is None:
-        return []
-    if isinstance(value, str):
-        return [tidied_lines(value)]
-    if isinstance(value, bool):
-        return ["true" if value else "false"]
-    if isinstance(value, int | float):
-        return [PlainNumber(value)]
-    import orjson
-
-    return [orjson.dumps(value).decode()]
-
-
-def _inside(text: str, field: Field, document: Document) -> list[str]:
-    """What `then` picks in a text that is a document of its own. A text that is none gives nothing."""
-    try:
-        kind = field.plan.inside
-        inner = read_document(text.encode(), document.base, parse="json" if kind == "json" else "strict")
-    except NotADocument:
-        return []
-    nodes = first_of(field.then, inner.scope, inner)
-    return [text for node in nodes for text in taken(node, field)]
-
-
-def _html(element: etree._Element) -> str:
-    return str(etree.tostring(element, encoding="unicode", method="html", with_tail=False))
-
-
-def _inner_html(element: etree._Element) -> str:
-    return (element.text or "") + "".join(
-        str(etree.tostring(child, encoding="unicode", method="html")) for child in element
-    )
-
-
-_TAKES = {"text": text_of, "direct text": direct_text_of, "html": _html, "inner html": _inner_html}
-_ELSEWHERE: dict[str, Callable[[Field, Scope, Reply], str | None]] = {
-    "url": lambda field, scope, reply: reply.url,
-    "header": lambda field, scope, reply: reply.header(field.detail),
-    "key": lambda field, scope, reply: scope.key if isinstance(scope, JsonNode) else None,
-}
+def _tables(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> list[TableRows]:
+    """The page's own rows, then those of the lists inside them."""
+    tables = []
+    if kind.table and kind.fields:
+        tables.append(
+            _side_by_side(document, reply, kind) if kind.side_by_side else _rows(document, reply, kind, scopes)
+        )
+    return tables + [_list_rows(document, reply, child, scopes) for child in kind.lists]
 
 
 def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> TableRows:
@@ -206,7 +157,36 @@ def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> 
     for number, scope in enumerate(scopes):
         found.rows.append([_cell(f, number, scope, document, reply, found) for f in kind.fields])
     assert kind.table is not None
-    return TableRows(kind.table, kind.columns, found.rows, kind.completes, tuple(found.problems), found.several)
+    return found.table(kind.table, kind.columns, completes=kind.completes)
+
+
+def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: list[Scope]) -> TableRows:
+    """The rows of a list, each with the number of the row that it stands in."""
+    found = _Found()
+    for parent, scope in enumerate(scopes):
+        for inner in _scopes(first_of(child.rows, scope, document)):
+            number = len(found.rows)
+            found.rows.append([_cell(f, number, inner, document, reply, found) for f in child.fields])
+            found.parents.append(parent)
+    return found.table(child.table, child.columns, nested=True)
+
+
+def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
+    """Rows made of columns that are picked one by one; what comes from elsewhere than the page's text goes into each."""
+    found = _Found()
+    columns = {f.name: picked(f, document.scope, document, reply) for f in kind.fields if not f.by_route}
+    lengths = {f.name: len(columns[f.name]) for f in kind.fields if f.source == ""}
+    if len(set(lengths.values())) > 1:
+        raise _Uneven(", ".join(f"{count} × {name}" for name, count in lengths.items()))
+    for number in range(next(iter(lengths.values()), 0)):
+        row = []
+        for f in kind.fields:
+            texts = columns.get(f.name, [])
+            chosen = texts[number : number + 1] if f.source == "" else texts[:1]
+            row.append(_read(f, number, chosen, document, found))
+        found.rows.append(row)
+    assert kind.table is not None
+    return found.table(kind.table, kind.columns)
 
 
 def _cell(field: Field, row: int, scope: Scope, document: Document, reply: Reply, found: _Found) -> Any:
@@ -215,40 +195,13 @@ def _cell(field: Field, row: int, scope: Scope, document: Document, reply: Reply
     texts = picked(field, scope, document, reply)
     if len(texts) > 1 and not field.plan.many:
         found.several[field.name] = found.several.get(field.name, 0) + 1
+    return _read(field, row, texts, document, found)
+
+
+def _read(field: Field, row: int, texts: list[str], document: Document, found: _Found) -> Any:
     return cell_of(
         field, texts, document.base, lambda unread: found.problems.append(problem_of(field.name, row, unread))
     )
-
-
-def cell_of(field: Field, texts: list[str], base: str, report: Callable[[Unread], None]) -> Any:
-    """The cell for the picked texts. What cannot be read is handed to `report` and leaves the cell empty."""
-    values: list[Any] = []
-    unread = False
-    for text in texts if field.plan.many else texts[:1]:
-        value = field.stages.value_of(text, base)
-        if isinstance(value, Unread):
-            report(value)
-            unread = True
-        elif value is not None:
-            values.append(value)
-    if field.plan.many:
-        return values
-    if values:
-        return values[0]
-    return None if unread else field.plan.default
-
-
-def problem_of(column: str, row: int, unread: Unread) -> CellProblem:
-    """A text that could not be read, as it is kept with the run."""
-    return CellProblem(row, column, shortened(unread.raw, 500), unread.code, unread.what, unread.why)
-
-
-def _stated_total(document: Document, reply: Reply, kind: Kind) -> int | None:
-    if kind.total is None:
-        return None
-    texts = picked(kind.total, document.scope, document, reply)
-    value = kind.total.stages.value_of(texts[0], document.base) if texts else None
-    return value if isinstance(value, int) else None
 
 
 def _not_the_page(document: Document, reply: Reply, kind: Kind, expect_place: str) -> Problem:

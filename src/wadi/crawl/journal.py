@@ -9,7 +9,7 @@ from typing import Any
 
 import orjson
 
-from wadi.crawl.events import Event, HostGivenUp, PageDone, PageFailed, Progress, Sent
+from wadi.crawl.events import Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent
 from wadi.urls import without_secret
 from wadi.web.client import TriedAgain
 
@@ -42,6 +42,8 @@ def _fields(event: Event) -> dict[str, Any] | None:
             return {"event": "page_done", "url": without_secret(event.url), **{n: getattr(event, n) for n in names}}
         case PageFailed(kind, url, problem):
             return {"event": "page_failed", "kind": kind, "url": without_secret(url), "problem": problem.as_dict()}
+        case LoggedIn(url, count):
+            return {"event": "logged_in", "url": without_secret(url), "count": count}
         case HostGivenUp(host, failures):
             return {"event": "host_given_up", "host": host, "failures": failures}
         case TriedAgain(request, failure, decision, tries):

@@ -1,17 +1,25 @@
-"""Page kinds compiled: expressions, fields and links made ready once, before the first page comes."""
+"""Page kinds compiled: expressions, fields, lists, links and what is sent, made ready once, before the first page comes.
+
+Beside the plan's kinds stand three of our own, whose names no plan can use: sitemaps, feeds, and files.
+"""
 
 from __future__ import annotations
 
 import fnmatch
 import re
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
 
 from wadi.clean.stages import Stages
 from wadi.page.document import Parse
 from wadi.page.expressions import Expression, compile_expression
+from wadi.plan.code import Function, guarded
 from wadi.plan.columns import recipe_of
-from wadi.plan.lint import opens_from_row
-from wadi.plan.model import FieldPlan, NextPlan, OpenPlan, PagePlan, Plan
+from wadi.plan.model import AskPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
+from wadi.plan.parts import opens_from_row
+from wadi.plan.starts import FEED, FILE, SITEMAP, combinations, fixed_inputs, variables_of
+from wadi.web.parameters import LinkRules, Post, filled, names_in
 
 ROUTE_SOURCES = frozenset({"link", "input"})
 """Sources whose values depend on how a page was reached: filled in when tables are assembled."""
@@ -33,6 +41,31 @@ class Field:
     def by_route(self) -> bool:
         return self.source in ROUTE_SOURCES
 
+    @property
+    def is_file(self) -> bool:
+        return self.plan.type == "file"
+
+
+@dataclass(frozen=True)
+class Asking:
+    """What a request made from a page is made of.
+
+    `variants` are constant values and inputs for each combination of the lists of inputs that are used; `fixed` are the
+    inputs of one value.
+    """
+
+    address: str | None = None
+    post: Post | None = None
+    send: tuple[Field, ...] = ()
+    headers: tuple[tuple[str, str], ...] = ()
+    variants: tuple[tuple[Mapping[str, Any], Mapping[str, Any]], ...] = (({}, {}),)
+    fixed: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def is_set(self) -> bool:
+        """Whether the request is made here, and not by a link that stands on the page."""
+        return bool(self.address or self.post or self.send)
+
 
 @dataclass(frozen=True)
 class Next:
@@ -40,9 +73,11 @@ class Next:
 
     plan: NextPlan
     at: tuple[Expression, ...]
-    send: tuple[tuple[str, tuple[Expression, ...]], ...]
+    asking: Asking
+    keep: tuple[Field, ...]
     more: tuple[Expression, ...]
     stop: tuple[Expression, ...]
+    last: Field | None
 
 
 @dataclass(frozen=True)
@@ -51,10 +86,29 @@ class OpenLink:
 
     target: str
     expressions: tuple[Expression, ...]
-    in_rows: bool
-    only: re.Pattern[str] | None
-    skip: re.Pattern[str] | None
-    hosts: frozenset[str]
+    in_rows: bool = False
+    only: re.Pattern[str] | None = None
+    skip: re.Pattern[str] | None = None
+    hosts: frozenset[str] = frozenset()
+    within: tuple[Expression, ...] = ()
+    text: re.Pattern[str] | None = None
+    skip_text: re.Pattern[str] | None = None
+    call: Callable[[str, str], Any] | None = None
+    form: tuple[Expression, ...] = ()
+    asking: Asking = field(default_factory=Asking)
+
+
+@dataclass(frozen=True)
+class ChildRows:
+    """A table inside the rows of a page."""
+
+    table: str
+    rows: tuple[Expression, ...]
+    fields: tuple[Field, ...]
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return tuple(one.name for one in self.fields)
 
 
 @dataclass(frozen=True)
@@ -62,20 +116,26 @@ class Kind:
     """A compiled page kind. `table` is the table that its rows go to, `completes` tells that they complete others."""
 
     name: str
-    parse: Parse | None
-    expect: tuple[Expression, ...]
-    empty: tuple[Expression, ...]
-    rows: tuple[Expression, ...]
-    table: str | None
-    completes: bool
-    fields: tuple[Field, ...]
-    total: Field | None
-    next: Next | None
-    open: tuple[OpenLink, ...]
+    parse: Parse | None = None
+    expect: tuple[Expression, ...] = ()
+    empty: tuple[Expression, ...] = ()
+    rows: tuple[Expression, ...] = ()
+    table: str | None = None
+    completes: bool = False
+    fields: tuple[Field, ...] = ()
+    total: Field | None = None
+    next: Next | None = None
+    open: tuple[OpenLink, ...] = ()
+    lists: tuple[ChildRows, ...] = ()
+    lost: tuple[Expression, ...] = ()
+    links: LinkRules = field(default_factory=LinkRules)
+    sheet: str | None = None
+    header: int | None = None
+    side_by_side: bool = False
 
     @property
     def is_leaf(self) -> bool:
-        """Whether such a page leads nowhere."""
+        """Whether such a page leads nowhere but to files."""
         return self.next is None and not self.open
 
     @property
@@ -87,68 +147,146 @@ class Kind:
 
     @property
     def columns(self) -> tuple[str, ...]:
-        return tuple(field.name for field in self.fields)
+        return tuple(one.name for one in self.fields)
+
+    @property
+    def file_columns(self) -> frozenset[str]:
+        """The columns of type file, of the rows and of the lists in them."""
+        lists = [one.name for child in self.lists for one in child.fields if one.is_file]
+        return frozenset([*(one.name for one in self.fields if one.is_file), *lists])
 
 
-def compile_kinds(plan: Plan, *, this_year: int) -> dict[str, Kind]:
-    """Every page kind of a plan that lint found right, by name."""
-    return {name: _kind(plan, name, page, this_year) for name, page in plan.page.items()}
+def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Function] | None = None) -> dict[str, Kind]:
+    """Every page kind of a plan that lint found right, by name, and our own."""
+    maker = _Maker(plan, this_year, functions or {})
+    kinds = {name: maker.kind(name, page) for name, page in plan.page.items()}
+    kinds[FILE] = Kind(FILE)
+    if plan.start.sitemap:
+        kinds[SITEMAP] = maker.sitemap()
+    if plan.start.feed:
+        kinds[FEED] = maker.feed()
+    return kinds
 
 
 def compile_field(name: str, field: FieldPlan, this_year: int) -> Field:
     """A field with its expressions and stages."""
     source, _, detail = (field.source or "").partition(".")
-    return Field(
-        name,
-        field,
-        _compiled(field.at),
-        source,
-        detail,
-        Stages(recipe_of(field, this_year=this_year)),
-        _compiled(field.then),
-    )
+    stages = Stages(recipe_of(field, this_year=this_year))
+    return Field(name, field, compiled(field.at), source, detail, stages, compiled(field.then))
 
 
-def _kind(plan: Plan, name: str, page: PagePlan, this_year: int) -> Kind:
-    return Kind(
-        name=name,
-        parse=page.parse,
-        expect=_compiled(page.expect),
-        empty=_compiled(page.empty),
-        rows=_compiled(page.rows),
-        table=page.table or page.completes,
-        completes=page.completes is not None,
-        fields=tuple(compile_field(column, field, this_year) for column, field in page.fields.items()),
-        total=_total(page.total, this_year),
-        next=_next(page),
-        open=tuple(_open(plan, page, target, link) for target, link in page.open.items()),
-    )
-
-
-def _compiled(expressions: list[str] | None) -> tuple[Expression, ...]:
+def compiled(expressions: list[str] | None) -> tuple[Expression, ...]:
+    """Expressions ready for use."""
     return tuple(compile_expression(text) for text in expressions or ())
 
 
-def _total(field: FieldPlan | None, this_year: int) -> Field | None:
-    """The stated total: an integer whatever the plan says or leaves out."""
-    return compile_field("total", field.model_copy(update={"type": "integer"}), this_year) if field else None
-
-
-def _next(page: PagePlan) -> Next | None:
-    if page.next is None:
-        return None
-    at = page.next.at or (["a"] if page.next.text else None)
-    send = tuple((name, _compiled(expressions)) for name, expressions in page.next.send.items())
-    return Next(page.next, _compiled(at), send, _compiled(page.next.more), _compiled(page.next.stop))
-
-
-def _open(plan: Plan, page: PagePlan, target: str, link: OpenPlan) -> OpenLink:
-    in_rows = opens_from_row(plan, page, target)
-    return OpenLink(
-        target, _compiled(link.at), in_rows, _patterns(link.only), _patterns(link.skip), frozenset(link.hosts)
-    )
-
-
-def _patterns(patterns: list[str]) -> re.Pattern[str] | None:
+def patterns(texts: list[str], *, folded: bool = False) -> re.Pattern[str] | None:
     """One expression for all patterns of `*` and `?`; None when there is none."""
-    return re.compile("|".join(fnmatch.translate(pattern) for pattern in patterns)) if patterns else None
+    if not texts:
+        return None
+    return re.compile("|".join(fnmatch.translate(text.casefold() if folded else text) for text in texts))
+
+
+class _Maker:
+    """Makes kinds of one plan."""
+
+    def __init__(self, plan: Plan, this_year: int, functions: Mapping[str, Function]) -> None:
+        self._plan = plan
+        self._year = this_year
+        self._functions = functions
+        self._rules = LinkRules(tuple(plan.links.drop), plan.links.sort)
+        self._lost = compiled(plan.login.lost if plan.login else None)
+
+    def kind(self, name: str, page: PagePlan) -> Kind:
+        return Kind(
+            name=name,
+            parse=page.parse,
+            expect=compiled(page.expect),
+            empty=compiled(page.empty),
+            rows=compiled(page.rows),
+            table=page.table or page.completes,
+            completes=page.completes is not None,
+            fields=self._fields(page.fields),
+            total=self._number("total", page.total),
+            next=self._next(page.next) if page.next else None,
+            open=tuple(self._open(page, target, link) for target, link in page.open.items()),
+            lists=tuple(self._list(one, child) for one, child in page.lists.items()),
+            lost=self._lost,
+            links=self._rules,
+            sheet=page.sheet,
+            header=page.header,
+            side_by_side=page.side_by_side,
+        )
+
+    def _fields(self, fields: Mapping[str, FieldPlan]) -> tuple[Field, ...]:
+        return tuple(compile_field(name, field, self._year) for name, field in fields.items())
+
+    def _number(self, name: str, field: FieldPlan | None) -> Field | None:
+        """A field of the page that is an integer whatever the plan says or leaves out."""
+        return compile_field(name, field.model_copy(update={"type": "integer"}), self._year) if field else None
+
+    def _list(self, name: str, child: ListPlan) -> ChildRows:
+        return ChildRows(child.table or name, compiled(child.rows), self._fields(child.fields))
+
+    def _next(self, plan: NextPlan) -> Next:
+        at = plan.at or (["a"] if plan.text else None)
+        return Next(
+            plan,
+            compiled(at),
+            self._asking(plan),
+            self._fields(plan.keep),
+            compiled(plan.more),
+            compiled(plan.stop),
+            self._number("last", plan.last),
+        )
+
+    def _open(self, page: PagePlan, target: str, link: OpenPlan) -> OpenLink:
+        return OpenLink(
+            target,
+            compiled(link.at),
+            opens_from_row(self._plan, page, target),
+            patterns(link.only),
+            patterns(link.skip),
+            frozenset(link.hosts),
+            compiled(link.within),
+            patterns(link.text, folded=True),
+            patterns(link.skip_text, folded=True),
+            guarded(link.call, self._functions[link.call]) if link.call else None,
+            compiled(link.form),
+            self._asking(link),
+        )
+
+    def _asking(self, plan: AskPlan) -> Asking:
+        """What is sent, with the values of inputs put in: one variant for each combination of the lists that are used."""
+        inputs = self._plan.inputs
+        fixed = fixed_inputs(inputs)
+        used = names_in(plan.values) | (variables_of(plan.address) if plan.address else set())
+        lists = {name: value for name, value in inputs.items() if name not in fixed and _is_used(name, used)}
+        variants = tuple((filled(plan.values, {**fixed, **one}), one) for one in combinations(lists, used))
+        headers = tuple(plan.headers.items())
+        return Asking(plan.address, plan.post, self._fields(plan.send), headers, variants, fixed)
+
+    def _start_link(self, *expressions: str) -> OpenLink:
+        start = self._plan.start
+        return OpenLink(start.page, compiled(list(expressions)), only=patterns(start.only), skip=patterns(start.skip))
+
+    def sitemap(self) -> Kind:
+        """A sitemap (sitemaps.org protocol 0.9) or its index, packed or not; a text of one URL a line; a robots.txt."""
+        pages = self._start_link("//urlset/url/loc", r"re:(?m)^\s*(https?://\S+)\s*$")
+        inner = tuple(
+            OpenLink(SITEMAP, compiled([expression]), hosts=frozenset("*"))
+            for expression in ("//sitemapindex/sitemap/loc", r"re:(?mi)^\s*sitemap\s*:\s*(\S+)")
+        )
+        expect = compiled(["//urlset | //sitemapindex", "re:https?://"])
+        return Kind(SITEMAP, expect=expect, open=(*inner, pages), links=self._rules)
+
+    def feed(self) -> Kind:
+        """An RSS feed (0.9x to 2.0 and 1.0) or an Atom feed (RFC 4287): the links of its items."""
+        items = "//item/link | //entry/link[not(@rel) or @rel='alternate'][1]/@href"
+        return Kind(
+            FEED, expect=compiled(["//rss | //channel | //feed"]), open=(self._start_link(items),), links=self._rules
+        )
+
+
+def _is_used(name: str, used: set[str]) -> bool:
+    return any(one == name or one.startswith(f"{name}.") for one in used)

@@ -1,66 +1,158 @@
-"""Where a page leads: the links that it opens. Decisions only, nothing is fetched here."""
+"""Where a page leads: the links that it opens, the forms that it sends, the files it has. Decisions only, nothing is fetched."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
 from lxml import etree
 
+from wadi.crawl.asking import asked, headers_of, sent_values
+from wadi.crawl.forms import form_of
 from wadi.crawl.kinds import Kind, OpenLink
 from wadi.page.document import Document
 from wadi.page.expressions import Node, Scope, first_of
 from wadi.page.jsonpath import JsonNode
 from wadi.page.text import text_of
-from wadi.problems import Place, Problem, shortened
-from wadi.store.outcome import Link, Role
+from wadi.plan.starts import FILE, file_request
+from wadi.problems import Place, Problem, listed, shortened
+from wadi.store.outcome import Link, Role, TableRows
 from wadi.urls import NotAUrl, host_of, resolve
-from wadi.web.messages import Request
+from wadi.web.messages import Reply, Request
+from wadi.web.parameters import LinkRules
+
+
+@dataclass(slots=True)
+class _Gathered:
+    """Links as they are found, each once, and what was wrong with some."""
+
+    document: Document
+    reply: Reply
+    rules: LinkRules
+    links: list[Link] = field(default_factory=list)
+    notes: list[Problem] = field(default_factory=list)
+    elsewhere: list[str] = field(default_factory=list)
+    seen: set[tuple[Any, ...]] = field(default_factory=set)
+
+    def add(self, target: str, request: Request, row: int | None, text: str, inputs: Mapping[str, Any] | None) -> None:
+        """Keep a link unless the same place has had it."""
+        name = (target, request, row, repr(inputs) if inputs else "")
+        if name not in self.seen:
+            self.seen.add(name)
+            self.links.append(Link(Role.OPEN, len(self.links), target, request, row, text, inputs or None))
+
+    def note(self, code: str, what: str, now: str = "") -> None:
+        self.notes.append(Problem(code, what, Place(self.document.url), now=now))
 
 
 def links_of(
-    document: Document, kind: Kind, kinds: Mapping[str, Kind], rows: Sequence[Scope] | None
+    document: Document, reply: Reply, kind: Kind, kinds: Mapping[str, Kind], rows: Sequence[Scope] | None
 ) -> tuple[list[Link], list[Problem]]:
     """The links that a page opens, in the order of their places, and what was wrong with some."""
-    links: list[Link] = []
-    notes: list[Problem] = []
-    elsewhere: list[str] = []
+    found = _Gathered(document, reply, kind.links)
     for number, row in enumerate(rows or ()):
         for opening in kind.open:
             if opening.in_rows:
-                _add_opened(links, notes, elsewhere, opening, row, document, number)
+                _add_opened(found, opening, row, number)
     for opening in kind.open:
         if not opening.in_rows:
             # A page that is one row, and opens what completes that row, opens it for row 0.
             row_number = 0 if rows is None and kinds[opening.target].completes else None
-            _add_opened(links, notes, elsewhere, opening, document.scope, document, row_number)
-    if elsewhere:
-        what = f"links to other hosts are not opened: {len(elsewhere)}, first {shortened(elsewhere[0])}"
-        notes.append(Problem("other-host", what, Place(document.url), now='hosts = ["…"] opens them'))
-    return links, notes
+            _add_opened(found, opening, document.scope, row_number)
+    if found.elsewhere:
+        what = f"links to other hosts are not opened: {len(found.elsewhere)}, first {shortened(found.elsewhere[0])}"
+        found.note("other-host", what, 'hosts = ["…"] opens them')
+    return found.links, found.notes
 
 
-def _add_opened(
-    links: list[Link],
-    notes: list[Problem],
-    elsewhere: list[str],
-    opening: OpenLink,
-    scope: Scope,
-    document: Document,
-    row: int | None,
-) -> None:
-    for node in first_of(opening.expressions, scope, document):
-        reference, text = _reference(node)
+def file_links(tables: Sequence[TableRows], kind: Kind, first_place: int) -> list[Link]:
+    """The files that the cells of type file name, each once for each row; on whatever host they are."""
+    if not kind.file_columns:
+        return []
+    links: list[Link] = []
+    seen: set[tuple[str, int | None]] = set()
+    for table in tables:
+        places = [place for place, name in enumerate(table.columns) if name in kind.file_columns]
+        for number, cells in enumerate(table.rows):
+            row = number if table.parents is None else None
+            for place in places:
+                for url in cells[place] if isinstance(cells[place], list) else [cells[place]]:
+                    if url and (url, row) not in seen:
+                        seen.add((url, row))
+                        links.append(
+                            Link(Role.OPEN, first_place + len(links), FILE, file_request(url), row, deeper=False)
+                        )
+    return links
+
+
+def _add_opened(found: _Gathered, opening: OpenLink, scope: Scope, row: int | None) -> None:
+    if opening.form:
+        _add_form(found, opening, scope)
+        return
+    if opening.asking.is_set:
+        _add_asked(found, opening, scope, row)
+        return
+    for node in _link_nodes(opening, scope, found.document):
+        reference, text = reference_of(node, found.document)
         if reference is None:
             continue
         try:
-            url = _sent(resolve(document.base, reference))
+            url = found.rules.applied(resolve(found.document.base, reference))
         except NotAUrl as error:
-            notes.append(_bad_link(reference, document, str(error)))
+            found.note("bad-link", f'link "{shortened(reference)}" is not followed: {error}')
             continue
-        if not is_near(url, document.url, opening):
-            elsewhere.append(url)
-        elif is_taken(url, opening):
-            links.append(Link(Role.OPEN, len(links), opening.target, Request(url), row, text))
+        if not is_taken(url, text, opening):
+            continue
+        if is_near(url, found.document.url, opening):
+            found.add(opening.target, Request(url, headers=headers_of(opening.asking)), row, text, None)
+        else:
+            found.elsewhere.append(url)
+
+
+def _link_nodes(opening: OpenLink, scope: Scope, document: Document) -> list[Node]:
+    if not opening.within:
+        return first_of(opening.expressions, scope, document)
+    parts = [part for part in first_of(opening.within, scope, document) if isinstance(part, etree._Element | JsonNode)]
+    return [node for part in parts for node in first_of(opening.expressions, part, document)]
+
+
+def _add_form(found: _Gathered, opening: OpenLink, scope: Scope) -> None:
+    elements = first_of(opening.form, scope, found.document)
+    if not elements:
+        found.note("no-form", f"no form {listed(e.text for e in opening.form)} on the page")
+    for element in elements[:1]:
+        if not isinstance(element, etree._Element):
+            continue
+        try:
+            form = form_of(element, found.document)
+        except (ValueError, NotAUrl) as error:
+            found.note("no-form", f"the form cannot be sent: {error}")
+            return
+        unknown = form.unknown(opening.asking.variants[0][0])
+        if unknown:
+            found.note(
+                "unknown-control", f"the form has no field {listed(unknown)}", f"its fields: {listed(form.names)}"
+            )
+        for values, inputs in opening.asking.variants:
+            found.add(opening.target, form.request(values), None, "", inputs)
+
+
+def _add_asked(found: _Gathered, opening: OpenLink, scope: Scope, row: int | None) -> None:
+    values, lacking = sent_values(opening.asking.send, scope, found.document, found.reply)
+    if lacking is not None:
+        found.note("nothing-to-send", f'"{lacking}" picks nothing, so page "{opening.target}" is not asked for')
+        return
+    for constant, inputs in opening.asking.variants:
+        try:
+            request = asked(found.document.base, opening.asking, values, constant, inputs=inputs)
+        except NotAUrl as error:
+            found.note("bad-link", f'address "{opening.asking.address}" is not asked for: {error}')
+            return
+        if is_near(request.url, found.document.url, opening):
+            found.add(opening.target, request, row, "", inputs)
+        else:
+            found.elsewhere.append(request.url)
 
 
 def is_near(url: str, page_url: str, opening: OpenLink) -> bool:
@@ -69,26 +161,26 @@ def is_near(url: str, page_url: str, opening: OpenLink) -> bool:
     return host == host_of(page_url) or not opening.hosts.isdisjoint({host, host.rpartition(":")[0], "*"})
 
 
-def is_taken(url: str, opening: OpenLink) -> bool:
-    """Whether the plan opens this URL, by `only` and `skip`."""
+def is_taken(url: str, text: str, opening: OpenLink) -> bool:
+    """Whether the plan opens this link: by patterns on its URL and its text, and by the analyst's function."""
     if opening.only and not opening.only.match(url):
         return False
-    return not (opening.skip and opening.skip.match(url))
+    if opening.skip and opening.skip.match(url):
+        return False
+    folded = " ".join(text.split()).casefold()
+    if opening.text and not opening.text.match(folded):
+        return False
+    if opening.skip_text and opening.skip_text.match(folded):
+        return False
+    return opening.call is None or bool(opening.call(url, text))
 
 
-def _reference(node: Node) -> tuple[str | None, str]:
-    """The reference and the text of a link: of the element itself, or of the first link inside it."""
+def reference_of(node: Node, document: Document) -> tuple[str | None, str]:
+    """The reference and the text of a link: of the element itself, of the first link inside it, or an XML element's text."""
     if isinstance(node, etree._Element):
         link = node if node.get("href") is not None else node.find(".//a[@href]")
-        return (None, "") if link is None else (link.get("href"), text_of(link))
+        if link is not None:
+            return link.get("href"), text_of(link)
+        return (text_of(node) or None, "") if document.kind == "xml" else (None, "")
     value = node.value if isinstance(node, JsonNode) else node
     return (value, "") if isinstance(value, str) and value else (None, "")
-
-
-def _sent(url: str) -> str:
-    """The URL as it is asked for: without its fragment."""
-    return url.partition("#")[0]
-
-
-def _bad_link(reference: str, document: Document, why: str) -> Problem:
-    return Problem("bad-link", f'link "{shortened(reference)}" is not followed: {why}', Place(document.url))

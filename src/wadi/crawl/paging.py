@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import re
-from urllib.parse import parse_qsl, quote, urlsplit, urlunsplit
 
 from lxml import etree
 
-from wadi.crawl.kinds import Next
+from wadi.clean.stages import Unread
+from wadi.crawl.asking import asked, headers_of, sent_values
+from wadi.crawl.kinds import Field, Next
+from wadi.crawl.picking import picked
 from wadi.page.document import Document
 from wadi.page.expressions import Expression, Node, first_of
 from wadi.page.jsonpath import JsonNode
 from wadi.page.text import text_of
 from wadi.problems import Place, Problem, shortened
 from wadi.urls import NotAUrl, normalised, resolve
-from wadi.web.messages import Reply, Request
+from wadi.web.messages import Headers, Reply, Request
+from wadi.web.parameters import LinkRules, sent_parameter
 
 _OFF_CLASSES = frozenset({"disabled", "inactive"})
 _LINK_VALUE = re.compile(r"<([^>]*)>((?:\s*;\s*[^,;=]+(?:=(?:\"[^\"]*\"|[^,;]*))?)*)")
@@ -22,7 +25,7 @@ _REL = re.compile(r"\brel\s*=\s*\"?([^\";]*)", re.IGNORECASE)
 
 
 def next_request(
-    document: Document, reply: Reply, following: Next, number: int, rows: int | None
+    document: Document, reply: Reply, following: Next, number: int, rows: int | None, rules: LinkRules | None = None
 ) -> Request | Problem | None:
     """The request for the listing's next page; None at its end; a Problem when the way leads nowhere or back to this page.
 
@@ -32,32 +35,83 @@ def next_request(
         return None
     if following.more and not is_true(following.more, document):
         return None
+    if following.last is not None and _is_last(document, reply, following, following.last, number):
+        return None
     plan = following.plan
-    if plan.count is not None:
-        if not rows:
-            return None
-        return Request(
-            with_parameters(
-                reply.request.url, {plan.count.parameter: str(plan.count.first + (number + 1) * plan.count.step)}
-            )
-        )
-    if following.send:
-        return _sending(document, reply, following)
+    if plan.count is not None or following.asking.is_set:
+        return _made(document, reply, following, number, rows)
     reference = linked_next(document, reply) if plan.rel else _link(document, following)
-    return None if reference is None else _to(document, reference)
+    return None if reference is None else _to(document, reference, rules or LinkRules(), headers_of(following.asking))
 
 
-def _to(document: Document, reference: str) -> Request | Problem:
+def stated_number(field: Field, document: Document, reply: Reply) -> int | None:
+    """A whole number that the page states, such as its total; None where it states none."""
+    texts = picked(field, document.scope, document, reply)
+    value = field.stages.value_of(texts[0], document.base) if texts else None
+    return value if isinstance(value, int) and not isinstance(value, Unread) else None
+
+
+def _is_last(document: Document, reply: Reply, following: Next, field: Field, number: int) -> bool:
+    """Whether this is the page that is stated to be the last: by its own number where pages are counted by one."""
+    last = stated_number(field, document, reply)
+    count = following.plan.count
+    own = count.first + number if count is not None and count.step == 1 else number + 1
+    return last is not None and own >= last
+
+
+def _made(document: Document, reply: Reply, following: Next, number: int, rows: int | None) -> Request | Problem | None:
+    """The request made from this page: its own with parameters set anew; the end when there is nothing to send or to count."""
+    plan, request = following.plan, reply.request
+    values, lacking = sent_values(following.asking.send, document.scope, document, reply)
+    if lacking is not None or (plan.count is not None and not rows):
+        return None
+    kept, _ = sent_values(following.keep, document.scope, document, reply)
+    for field in following.keep:
+        if field.name not in kept and (old := _kept(request, following, field.name)) is not None:
+            kept[field.name] = old
+    counted: dict[str, int] = {}
+    if plan.count is not None:
+        counted[plan.count.parameter] = _counter(request, following, number, rows or 0)
+    constant = following.asking.variants[0][0]
+    try:
+        made = asked(reply.url, following.asking, {**kept, **values, **counted}, constant, continued=request)
+    except NotAUrl as error:
+        return Problem("bad-link", f'address "{plan.address}" is not asked for: {error}', Place(document.url))
+    if made.identity == request.identity:
+        return Problem("page-again", "the page sends us to itself: the listing ends here", Place(document.url))
+    return made
+
+
+def _counter(request: Request, following: Next, number: int, rows: int) -> int:
+    """The counted parameter of the next page."""
+    count = following.plan.count
+    assert count is not None
+    if count.step != "rows":
+        return count.first + (number + 1) * count.step
+    sent = sent_parameter(request, count.parameter)
+    return (int(sent) if sent is not None and sent.lstrip("-").isdecimal() else count.first) + rows
+
+
+def _kept(request: Request, following: Next, name: str) -> str | None:
+    """What the page's own request sent for a value that is kept: as a parameter, or as a header that is nothing else."""
+    sent = sent_parameter(request, name)
+    if sent is not None:
+        return sent
+    headers = dict(request.headers)
+    return next((headers.get(header) for header, text in following.asking.headers if text == f"{{{name}}}"), None)
+
+
+def _to(document: Document, reference: str, rules: LinkRules, headers: Headers) -> Request | Problem:
     """The request for a link; the page itself is no next page."""
     try:
-        url = resolve(document.base, reference).partition("#")[0]
+        url = rules.applied(resolve(document.base, reference))
     except NotAUrl as error:
         return Problem("bad-link", f'link "{shortened(reference)}" is not followed: {error}', Place(document.url))
     if normalised(url) == normalised(document.url):
         return Problem(
             "page-again", "the next link leads to the page itself: the listing ends here", Place(document.url)
         )
-    return Request(url)
+    return Request(url, headers=headers)
 
 
 def _link(document: Document, following: Next) -> str | None:
@@ -118,41 +172,3 @@ def is_true(expressions: tuple[Expression, ...], document: Document) -> bool:
         )
         return value not in (None, False, 0, "", "false", "no", "0", "null")
     return False
-
-
-def _sending(document: Document, reply: Reply, following: Next) -> Request | Problem | None:
-    """The page's own address with values out of the page as parameters; the end when one of them is not there."""
-    values: dict[str, str] = {}
-    for name, expressions in following.send:
-        found = first_of(expressions, document.scope, document)
-        value = _sent_value(found[0]) if found else ""
-        if not value:
-            return None
-        values[name] = value
-    url = with_parameters(reply.request.url, values)
-    if normalised(url) == normalised(reply.request.url):
-        return Problem("page-again", "the page sends us to itself: the listing ends here", Place(document.url))
-    return Request(url)
-
-
-def _sent_value(node: Node) -> str:
-    value = node.value if isinstance(node, JsonNode) else text_of(node) if isinstance(node, etree._Element) else node
-    return "" if value is None or isinstance(value, bool | dict | list) else str(value)
-
-
-def with_parameters(url: str, values: dict[str, str]) -> str:
-    """The URL with parameters of its query set: those that are there in their places, others at the end."""
-    parts = urlsplit(url)
-    pieces = parts.query.split("&") if parts.query else []
-    left = dict(values)
-    for place, piece in enumerate(pieces):
-        ((name, _),) = parse_qsl(piece, keep_blank_values=True) or [("", "")]
-        if name in values:
-            pieces[place] = _pair(name, values[name])
-            left.pop(name, None)
-    pieces += [_pair(name, value) for name, value in left.items()]
-    return urlunsplit(parts._replace(query="&".join(pieces), fragment=""))
-
-
-def _pair(name: str, value: str) -> str:
-    return f"{quote(name, safe='[]@')}={quote(value, safe='')}"

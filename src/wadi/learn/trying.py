@@ -11,8 +11,8 @@ from typing import Any
 from lxml import etree
 
 from wadi.clean.stages import Unread
-from wadi.crawl.extract import taken
 from wadi.crawl.kinds import Field, compile_field
+from wadi.crawl.picking import taken
 from wadi.learn.places import line_of, path_of
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, Expression, Node, Scope, compile_expression

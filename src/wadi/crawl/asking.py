@@ -1,0 +1,74 @@
+"""Requests made from a page: an address, parameters picked from the page or said by the plan, and how they are sent."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from wadi.clean.stages import Unread
+from wadi.crawl.kinds import Asking, Field
+from wadi.crawl.picking import picked
+from wadi.page.document import Document
+from wadi.page.expressions import Scope
+from wadi.plan.starts import variables_of
+from wadi.urls import resolve
+from wadi.web.messages import Headers, Reply, Request
+from wadi.web.parameters import expanded, filled, names_in, with_body, with_parameters, written
+
+_NOTHING = ("", "false", "null")
+"""Texts by which services say that there is nothing to send."""
+
+
+def sent_values(
+    fields: Sequence[Field], scope: Scope, document: Document, reply: Reply
+) -> tuple[dict[str, str], str | None]:
+    """The values that are picked to be sent, by name, and the name of the first that there is none for."""
+    values: dict[str, str] = {}
+    lacking = None
+    for one in fields:
+        texts = picked(one, scope, document, reply)
+        value = one.stages.value_of(texts[0], document.base) if texts else None
+        if value is None or isinstance(value, Unread) or value in _NOTHING:
+            lacking = lacking or one.name
+        else:
+            values[one.name] = written(value)
+    return values, lacking
+
+
+def headers_of(asking: Asking) -> Headers:
+    """The header fields that go with a link's request."""
+    return tuple((name, written(filled(text, asking.fixed))) for name, text in asking.headers)
+
+
+def asked(
+    base: str,
+    asking: Asking,
+    picked_values: Mapping[str, Any],
+    constant: Mapping[str, Any],
+    *,
+    inputs: Mapping[str, Any] | None = None,
+    continued: Request | None = None,
+) -> Request:
+    """The request. A value that the address or a header names stands there; all others are parameters.
+
+    `inputs` can be named there, too.
+
+    `continued` is the request of the page before: its address and body are kept but for what is set anew.
+    Raises NotAUrl.
+    """
+    own = continued or Request(base)
+    url = own.url
+    names = {**asking.fixed, **(inputs or {}), **picked_values}
+    placed = {name for _, text in asking.headers for name in names_in(text)}
+    if asking.address is not None:
+        url = resolve(base, expanded(asking.address, names))
+        placed |= variables_of(asking.address)
+    parameters = {**constant, **{name: value for name, value in picked_values.items() if name not in placed}}
+    headers = tuple((name, written(filled(text, names))) for name, text in asking.headers)
+    if asking.post:
+        kept = own if own.method == "POST" else Request(url)
+        request = with_body(replace(kept, url=url), asking.post, parameters)
+        return replace(request, headers=(*headers, ("Content-Type", dict(request.headers)["Content-Type"])))
+    texts = {name: written(value) for name, value in parameters.items()}
+    return Request(with_parameters(url, texts) if texts else url.partition("#")[0], headers=headers)

@@ -1,0 +1,60 @@
+"""Downloads: a file is kept below the run's folder, under its content's hash."""
+
+from __future__ import annotations
+
+import hashlib
+import mimetypes
+import os
+import re
+from pathlib import Path, PurePosixPath
+from urllib.parse import unquote, urlsplit
+
+from wadi.problems import Place, Problem
+from wadi.store.outcome import StoredFile
+from wadi.web.messages import Reply
+
+FILES = "files"
+_ENDING = re.compile(r"\.[A-Za-z0-9]{1,8}")
+
+
+def keep_file(folder: Path, reply: Reply) -> StoredFile:
+    """Write a reply's body below `folder`/files, whole or not at all; the same content is there once. Raises OSError."""
+    digest = hashlib.sha256(reply.body).hexdigest()
+    kind = media_type(reply)
+    path = PurePosixPath(FILES) / f"{digest}{ending_of(reply.url, kind)}"
+    target = folder / path
+    if not target.exists():
+        target.parent.mkdir(exist_ok=True)
+        part = target.with_suffix(".part")
+        with part.open("wb") as file:
+            file.write(reply.body)
+            file.flush()
+            os.fsync(file.fileno())
+        part.replace(target)
+    return StoredFile(str(path), len(reply.body), kind, digest)
+
+
+def not_the_file(reply: Reply) -> Problem | None:
+    """What is wrong with a reply that should be a file: a page where the address speaks of something else, or nothing."""
+    expected, _ = mimetypes.guess_type(urlsplit(reply.url).path)
+    came = media_type(reply)
+    if not reply.body:
+        return Problem("not-the-file", f"reply {reply.status} is empty", Place(reply.url))
+    if came == "text/html" and expected not in (None, "text/html", "application/xhtml+xml"):
+        what = f"reply {reply.status} is an HTML page and no {expected}: a block or an error page"
+        return Problem("not-the-file", what, Place(reply.url))
+    return None
+
+
+def media_type(reply: Reply) -> str:
+    """The media type without its parameters, in small letters; `application/octet-stream` where none is given."""
+    return reply.content_type.partition(";")[0].strip().lower() or "application/octet-stream"
+
+
+def ending_of(url: str, kind: str) -> str:
+    """The ending for a file: the address's own where it has one that fits, else that of the media type."""
+    own = PurePosixPath(unquote(urlsplit(url).path)).suffix
+    fits = bool(_ENDING.fullmatch(own))
+    if fits and mimetypes.guess_type(f"x{own}")[0] in (kind, None):
+        return own.lower()
+    return mimetypes.guess_extension(kind) or (own.lower() if fits else "")

@@ -1,0 +1,179 @@
+"""What a page came to: from its reply to the outcome that is committed. Listings end here, are split here, go in circles here."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from wadi.crawl.extract import Extract, extract
+from wadi.crawl.files import keep_file, not_the_file
+from wadi.crawl.kinds import Kind
+from wadi.plan.starts import FILE, Start
+from wadi.problems import Place, Problem
+from wadi.store.archive import Archive
+from wadi.store.outcome import Link, Outcome, Role, TableRows
+from wadi.store.state import Page, RunState, number_in_listing
+from wadi.web.messages import FetchFailed, Reply
+
+_DRY_PAGES = 5
+
+
+@dataclass(frozen=True)
+class Reading:
+    """How replies are read: the compiled kinds, and what the plan says about listings.
+
+    `expect_places` say where `expect` stands, by kind. `keys` are the columns that tell rows apart, by table. `parts` gives
+    the parts of a listing that states more than `most_shown` rows.
+    """
+
+    kinds: Mapping[str, Kind]
+    folder: Path
+    expect_places: Mapping[str, str] = field(default_factory=dict)
+    keys: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    most_shown: int | None = None
+    parts: Callable[[str, Mapping[str, Any]], list[Start]] = lambda url, values: []
+
+
+class LoggedOut(Exception):
+    """The page is that of someone who is not logged in."""
+
+
+class Settler:
+    """Makes outcomes; archives replies on the way, before anything of them is committed."""
+
+    def __init__(self, reading: Reading, state: RunState, archive: Archive) -> None:
+        self._reading = reading
+        self._state = state
+        self._archive = archive
+
+    def failed(self, page: Page, failure: FetchFailed) -> Outcome:
+        """The outcome of a page that could not be had; a status may say that the listing is at its end, which is no failure."""
+        location = self._archive.append(failure.reply) if failure.reply else None
+        if self._is_end(page, failure):
+            return Outcome(page.id, failure.reply, location)
+        return Outcome(page.id, failure.reply, location, failure=Problem(failure.cause, failure.what))
+
+    def read(self, page: Page, reply: Reply, *, logged_in: bool = False) -> Outcome:
+        """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended."""
+        if page.kind == FILE:
+            return self._file(page, reply)
+        kind = self._reading.kinds[page.kind]
+        number = number_in_listing(page.route)
+        place = self._reading.expect_places.get(page.kind, "")
+        found = extract(reply, kind, self._reading.kinds, place, number=number)
+        if found.lost and logged_in:
+            raise LoggedOut
+        location = self._archive.append(reply)
+        if number == 0 and (split := self._split(page, found)) is not None:
+            links, note = split
+            if links:
+                return Outcome(page.id, reply, location, links=links, notes=(note,))
+            found = _noted(found, note)
+        digest = _digest(found) if kind.next is not None else None
+        if digest is not None and number and self._state.is_repeated(page, digest):
+            note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))
+            return Outcome(page.id, reply, location, total=found.total, notes=(*found.notes, note))
+        row_digests = self._row_digests(kind, found)
+        links, notes = self._going_on(page, kind, found, row_digests, reply)
+        return Outcome(
+            page.id,
+            reply,
+            location,
+            found.tables,
+            links,
+            found.total,
+            found.failure,
+            notes,
+            digest,
+            row_digests,
+            found.row_count,
+        )
+
+    def _file(self, page: Page, reply: Reply) -> Outcome:
+        wrong = not_the_file(reply)
+        if wrong is not None:
+            return Outcome(page.id, reply, self._archive.append(reply), failure=wrong)
+        return Outcome(page.id, reply, file=keep_file(self._reading.folder, reply))
+
+    def _is_end(self, page: Page, failure: FetchFailed) -> bool:
+        """Whether a status says that the listing is at its end."""
+        kind = self._reading.kinds[page.kind]
+        status = failure.reply.status if failure.reply else None
+        return kind.next is not None and number_in_listing(page.route) > 0 and status in kind.next.plan.end_status
+
+    def _split(self, page: Page, found: Extract) -> tuple[tuple[Link, ...], Problem] | None:
+        """The parts of a listing that is longer than the site shows, none where it cannot be split further."""
+        most = self._reading.most_shown
+        if most is None or found.total is None or found.total <= most:
+            return None
+        parts = self._reading.parts(page.request.url, page.inputs)
+        shown = f"the site states {found.total:,} rows and shows {most:,}"
+        if not parts:
+            now = "a further input under split divides it"
+            what = f"{shown} of this listing, which cannot be split further: rows are missing"
+            return (), Problem("part-too-long", what, Place(page.request.url), now=now)
+        links = tuple(
+            Link(Role.OPEN, place, page.kind, part.request, inputs=dict(part.inputs), deeper=False)
+            for place, part in enumerate(parts)
+        )
+        return links, Problem("split", f"{shown}, so {len(parts)} parts are asked for", Place(page.request.url))
+
+    def _row_digests(self, kind: Kind, found: Extract) -> tuple[bytes, ...]:
+        if kind.next is None or kind.next.plan.until != "no new rows":
+            return ()
+        return tuple(
+            hashlib.blake2b(repr(cells).encode(), digest_size=12).digest()
+            for table in found.tables
+            if table.table == kind.table
+            for cells in _told_apart(table, self._reading.keys.get(table.table, ()))
+        )
+
+    def _going_on(
+        self, page: Page, kind: Kind, found: Extract, digests: tuple[bytes, ...], reply: Reply
+    ) -> tuple[tuple[Link, ...], tuple[Problem, ...]]:
+        """The links without that to a next page where the listing is at its end, and the notes with why it is unless that
+        was to be."""
+        following = next((link for link in found.links if link.role is Role.NEXT), None)
+        if following is None or kind.next is None:
+            return found.links, found.notes
+        others = tuple(link for link in found.links if link is not following)
+        plan, rows = kind.next.plan, found.row_count
+        if plan.until == "total" and found.total is not None and page.rows_before + (rows or 0) >= found.total:
+            return others, found.notes
+        if digests and number_in_listing(page.route) and not self._state.new_rows(page, digests):
+            return others, found.notes
+        code, what = "", ""
+        if self._state.is_in_listing(page, following.kind, following.request):
+            code = "page-again"
+            what = f"the next link leads back to {following.request.url}, which the listing has had: it ends here"
+        elif rows == 0 and page.dry + 1 >= _DRY_PAGES:
+            code, what = "no-rows-again", f"{_DRY_PAGES} pages in a row had no rows: the listing ends here"
+        elif number_in_listing(page.route) + 1 >= plan.most:
+            code, what = (
+                "listing-too-long",
+                f"the listing goes on after {plan.most:,} pages: it is left here (next.most)",
+            )
+        if not code:
+            return found.links, found.notes
+        return others, (*found.notes, Problem(code, what, Place(reply.url)))
+
+
+def _noted(found: Extract, note: Problem) -> Extract:
+    from dataclasses import replace
+
+    return replace(found, notes=(*found.notes, note))
+
+
+def _digest(found: Extract) -> bytes | None:
+    """What tells the rows of a page from those of another; None when it has none."""
+    rows = [table.rows for table in found.tables if table.rows and not table.completes]
+    return hashlib.blake2b(repr(rows).encode(), digest_size=16).digest() if rows else None
+
+
+def _told_apart(table: TableRows, key: Sequence[str]) -> list[list[Any]]:
+    """What tells rows apart: the cells of the key's columns, or all of them."""
+    places = [place for place, name in enumerate(table.columns) if name in key]
+    return [[cells[place] for place in places] for cells in table.rows] if places else table.rows

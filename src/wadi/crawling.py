@@ -1,0 +1,194 @@
+"""A run's crawl put together: client, session, log-in, archive, journal and engine, made of what the plan says."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from wadi.about import VERSION
+from wadi.crawl.engine import End, Engine, Limits, Task
+from wadi.crawl.events import Event
+from wadi.crawl.journal import Journal
+from wadi.crawl.kinds import compile_kinds, compiled
+from wadi.crawl.login import Login, LoginFailed, log_in
+from wadi.crawl.settle import Reading
+from wadi.plan.columns import table_plan, tables_of
+from wadi.plan.model import LoginPlan
+from wadi.plan.reader import LoadedPlan
+from wadi.plan.starts import fixed_inputs, parts_of
+from wadi.problems import CrawlError, Place, Problem, UsageError
+from wadi.store.archive import Archive
+from wadi.store.folder import LOG, PAGES
+from wadi.store.looked import LookedAt
+from wadi.urls import resolve
+from wadi.web.client import Client, user_agent
+from wadi.web.messages import Reply, Request
+from wadi.web.parameters import expanded
+from wadi.web.retry import Retrying
+from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
+from wadi.web.throttle import Pace, Throttle
+from wadi.web.transport import Bounds, HttpTransport
+
+if TYPE_CHECKING:
+    from wadi.runs import Run
+
+Ask = Callable[[str, bool], str]
+"""Asks a person: the question, and whether the answer is a secret."""
+
+
+async def crawl(run: Run, report: Callable[[Event], None], ask: Ask | None = None) -> End:
+    """Crawl a run that has begun until its end. Raises CrawlError, UsageError."""
+    journal = Journal(run.folder / LOG)
+
+    def tell(event: Event) -> None:
+        journal(event)
+        report(event)
+
+    client = client_of(run.loaded, tell, session_of(run.loaded, run.plan_folder))
+    archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}")
+    try:
+        return await Engine(task_of(run, ask), run.state, archive, client, tell).crawl()
+    finally:
+        await client.close()
+        archive.close()
+        journal.close()
+
+
+class Site:
+    """A plan's site for rehearsals: one page after the other, replies of today from the cache, one session for all.
+
+    Pages behind a log-in are not kept. Use `close` at the end.
+    """
+
+    def __init__(self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool = False, ask: Ask | None = None) -> None:
+        self._loaded = loaded
+        self._cache = cache if loaded.plan.login is None else None
+        self._fresh = fresh
+        self._login = login_of(loaded, ask)
+        self._pool = ThreadPoolExecutor(1)
+        self._runner = asyncio.Runner()
+        self._client: Client | None = None
+
+    def close(self) -> None:
+        self._pool.submit(self._end).result()
+        self._pool.shutdown()
+
+    def _end(self) -> None:
+        if self._client is not None:
+            self._runner.run(self._client.close())
+        self._runner.close()
+
+    def reply(self, request: Request) -> tuple[Reply, bool]:
+        """The reply to a request, and whether it comes from the cache. Raises FetchFailed, CrawlError."""
+        kept = self._cache.find(request) if self._cache is not None and not self._fresh else None
+        if kept is not None:
+            return replace(kept[0], request=request), True
+        # In a thread of its own, so that it works inside a running event loop (a notebook's) as well.
+        reply = self._pool.submit(lambda: self._runner.run(self._fetched(request))).result()
+        if self._cache is not None:
+            self._cache.keep(request, reply)
+        return reply, False
+
+    async def _fetched(self, request: Request) -> Reply:
+        if self._client is None:
+            session = session_of(self._loaded, self._loaded.folder)
+            self._client = client_of(self._loaded, lambda event: None, session, retries=1)
+            if self._login is not None:
+                try:
+                    await log_in(self._client, self._login)
+                except LoginFailed as error:
+                    raise CrawlError(error.problem) from error
+        return await self._client.fetch(request)
+
+
+def task_of(run: Run, ask: Ask | None = None) -> Task:
+    """What the engine works on."""
+    loaded, plan = run.loaded, run.loaded.plan
+    reading = Reading(
+        kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions),
+        folder=run.folder,
+        expect_places={name: loaded.place("page", name, "expect") for name, kind in plan.page.items() if kind.expect},
+        keys={table: table_plan(plan, table).key for table in tables_of(plan)},
+        most_shown=plan.start.most if plan.start.split else None,
+        parts=lambda url, values: parts_of(plan, url, values),
+    )
+    limits = Limits(plan.limits.pages, plan.limits.depth, plan.limits.time, plan.limits.bytes)
+    return Task(reading, plan.manners.parallel, limits, run.enough_rows(), login_of(loaded, ask))
+
+
+def client_of(
+    loaded: LoadedPlan, report: Callable[[Event], None], session: Session | None, *, retries: int | None = None
+) -> Client:
+    """The client with the manners of the plan."""
+    manners, limits = loaded.plan.manners, loaded.plan.limits
+    bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
+    identity = user_agent(manners.contact)
+    transport = HttpTransport(bounds=bounds, identity=identity, per_host=manners.parallel, session=session)
+    throttle = Throttle(Pace(manners.pause, manners.parallel), clock=time.monotonic, sleep=asyncio.sleep)
+    policy = Retrying(
+        manners.retries if retries is None else min(retries, manners.retries), manners.first_wait, manners.longest_wait
+    )
+    agent = None if manners.ignore_robots else "wadi"
+    return Client(transport, throttle, policy, report=report, robots_agent=agent)
+
+
+def login_of(loaded: LoadedPlan, ask: Ask | None) -> Login | None:
+    """The log-in by a form, if the plan has one. Credentials are taken when they are needed."""
+    plan = loaded.plan.login
+    if plan is None or plan.address is None:
+        return None
+    url = resolve("", expanded(plan.address, fixed_inputs(loaded.plan.inputs)))
+    kept: dict[bool, str] = {}
+
+    def credential(variable: str | None, secret: bool) -> str:
+        if secret not in kept:
+            kept[secret] = _credential(variable, secret, url, ask)
+        return kept[secret]
+
+    return Login(
+        url,
+        lambda: credential(plan.user_from, False),
+        lambda: credential(plan.password_from, True),
+        compiled(plan.form),
+        plan.values,
+        compiled(plan.check),
+    )
+
+
+def _credential(variable: str | None, secret: bool, url: str, ask: Ask | None) -> str:
+    value = os.environ.get(variable) if variable else None
+    if value:
+        return value
+    what = "password" if secret else "user name"
+    if ask is not None:
+        return ask(f"{what} for {url}", secret)
+    key = "password_from" if secret else "user_from"
+    named = (
+        f"the environment variable {variable} is not set" if variable else f"login.{key} names no environment variable"
+    )
+    raise CrawlError(
+        Problem("no-credentials", f"no {what} to log in with: {named}, and there is no terminal to ask at")
+    )
+
+
+def session_of(loaded: LoadedPlan, folder: Path, now: Callable[[], float] = time.time) -> Session | None:
+    """The session from the file that the plan names, which stands in `folder`. Raises UsageError."""
+    plan: LoginPlan | None = loaded.plan.login
+    if plan is None or not (plan.cookies or plan.request):
+        return None
+    path = folder / (plan.cookies or plan.request or "")
+    try:
+        text = path.read_text("utf-8", "replace")
+        return read_cookies(text, now()) if plan.cookies else read_saved_request(text)
+    except OSError as error:
+        raise UsageError(Problem("no-such-file", f"cannot be read: {error.strerror}", Place(str(path)))) from error
+    except BadSession as error:
+        raise UsageError(
+            Problem("bad-session", f"no session can be taken from it: {error}", Place(str(path)))
+        ) from error
