@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterable
+import sys
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -99,3 +100,44 @@ def at_least_one(text: str) -> int:
     if number < 1:
         raise argparse.ArgumentTypeError(f"{text!r} is no whole number from 1")
     return number
+
+
+def not_negative(text: str) -> int:
+    """A whole number from 0, for argparse."""
+    if not text.isdecimal():
+        raise argparse.ArgumentTypeError(f"{text!r} is no whole number from 0")
+    return int(text)
+
+
+def a_time(text: str) -> float:
+    """Seconds of `90s`, `30m`, for argparse."""
+    return _plan_value(text, "duration_s")
+
+
+def a_size(text: str) -> int:
+    """Bytes of `200kB`, for argparse."""
+    return int(_plan_value(text, "size_bytes"))
+
+
+def _plan_value(text: str, reader: str) -> float:
+    from pydantic_core import PydanticCustomError
+
+    from wadi.plan import model
+
+    try:
+        return float(getattr(model, reader)(text))
+    except PydanticCustomError as error:
+        raise argparse.ArgumentTypeError(f"{text!r}: {error.message()}") from error
+
+
+def asker() -> Callable[[str, bool], str] | None:
+    """Asks at the terminal for what a log-in needs, secrets without echo; None where there is no terminal."""
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        return None
+
+    def ask(question: str, secret: bool) -> str:
+        from prompt_toolkit import prompt
+
+        return prompt(f"{question}: ", is_password=secret)
+
+    return ask

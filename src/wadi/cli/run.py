@@ -5,13 +5,26 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, TextIO
 
-from wadi.cli.options import add_inputs, add_outputs, add_runs, at_least_one, check_outputs, inputs_of, write_outputs
+from wadi.cli.options import (
+    a_size,
+    a_time,
+    add_inputs,
+    add_outputs,
+    add_runs,
+    asker,
+    at_least_one,
+    check_outputs,
+    inputs_of,
+    not_negative,
+    write_outputs,
+)
 from wadi.cli.status import Status
 
 if TYPE_CHECKING:
     from wadi.cli.summary import Summary
     from wadi.runs import Run
 
+_LIMITS = ("rows", "pages", "depth", "time", "bytes")
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi run examples/springs.toml -o springs.csv
   wadi run examples/springs.toml --input site=http://127.0.0.1:8700 --rows 40 -o - | head -5
@@ -29,6 +42,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     limits.add_argument(
         "--pages", type=at_least_one, metavar="N", help="ask for N pages at most, the first in reading order"
     )
+    limits.add_argument(
+        "--depth", type=not_negative, metavar="N", help="open links at most N steps away from the start pages"
+    )
+    limits.add_argument("--time", type=a_time, metavar="TIME", help="crawl so long at most: 90s, 30m, 2h")
+    limits.add_argument("--bytes", type=a_size, metavar="SIZE", help="take so much at most: 200kB, 50MB")
     limits.add_argument("--strict", action="store_true", help="status 3 when a limit ended the crawl")
     add_outputs(parser)
     add_runs(parser)
@@ -45,7 +63,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             Problem("both-keys", "--json and -o - both want standard output", now="write the table to a file")
         )
     check_outputs(args.output)
-    loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), rows=args.rows, pages=args.pages)
+    loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in _LIMITS})
     with Run.begin(loaded, args.runs) as begun:
         if args.table is not None:
             begun.assembly(args.table)
@@ -61,7 +79,7 @@ def crawl_and_sum_up(begun: Run, args: argparse.Namespace, out: TextIO, err: Tex
     interrupted = False
     try:
         with display(begun.plan_name, err, quiet=args.quiet) as report:
-            begun.crawl(report)
+            begun.crawl(report, ask=asker())
     except KeyboardInterrupt:
         interrupted = True
     written = write_outputs(begun, args.output, args.table)
@@ -79,4 +97,4 @@ def status_of(summary: Summary, *, strict: bool) -> Status:
         return Status.NO_WAY
     if strict and summary.limit_reached:
         return Status.NO_WAY
-    return Status.NOT_ALL if summary.pages_failed else Status.DONE
+    return Status.NOT_ALL if summary.pages_failed or summary.rows_missing else Status.DONE

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from wadi.cli.show import percent, plain, plural
+from wadi.plan.columns import OUTCOMES
 from wadi.problems import shortened
 from wadi.store.outcome import State
 
@@ -15,15 +17,16 @@ if TYPE_CHECKING:
 
     from wadi.plan.columns import Column
     from wadi.runs import Run
-    from wadi.table.assemble import Account
+    from wadi.table.account import Account
 
 _SHOWN_FAILURES = 5
-_LIMITS = ("rows limit", "pages limit")
+_LIMITS = ("rows limit", "pages limit", "depth limit", "time limit", "bytes limit")
 
 
 @dataclass(frozen=True)
 class Summary:
-    """A run's summary. `totals` are what the site states, by page kind; `failures` are URL and problem."""
+    """A run's summary. `listings` are those that state a total: kind, URL, what is stated, rows that came; `failures` are
+    URL and problem."""
 
     plan: str
     folder: str
@@ -31,10 +34,11 @@ class Summary:
     interrupted: bool
     pages: dict[State, int]
     tables: list[tuple[str, list[Column], Account]]
-    totals: dict[str, list[int]]
+    listings: list[tuple[str, str, int, int]]
     failures: list[tuple[str, str, dict[str, Any]]]
     notes: list[tuple[str, dict[str, Any]]]
     written: list[tuple[str, int]]
+    outcomes: Mapping[str, int]
     main_kind: str | None
 
     @property
@@ -55,9 +59,21 @@ class Summary:
 
     @property
     def stated(self) -> int | None:
-        """The total that the site states for the main table, when all its listings say the same."""
-        totals = set(self.totals.get(self.main_kind or "", []))
-        return totals.pop() if len(totals) == 1 else None
+        """The total that the site states for the main table: that of all its listings together."""
+        totals = [total for kind, _, total, _ in self.listings if kind == self.main_kind]
+        return sum(totals) if totals else None
+
+    @property
+    def short(self) -> list[tuple[str, str, int, int]]:
+        """The listings that gave other than the stated number of rows, when the crawl came to its end."""
+        if self.end != "complete":
+            return []
+        return [listing for listing in self.listings if listing[2] != listing[3]]
+
+    @property
+    def rows_missing(self) -> bool:
+        """Whether a listing gave fewer rows than it states."""
+        return any(rows < total for _, _, total, rows in self.short)
 
     def as_dict(self) -> dict[str, Any]:
         """The summary for programs."""
@@ -67,6 +83,7 @@ class Summary:
             "end": self.end or ("interrupted" if self.interrupted else None),
             "pages": {state.name.lower(): count for state, count in self.pages.items()},
             "stated_total": self.stated,
+            "listings": [dict(zip(("kind", "url", "stated", "rows"), one, strict=True)) for one in self.listings],
             "tables": [_table_dict(*table) for table in self.tables],
             "failures": [{"kind": kind, "url": url, "problem": problem} for kind, url, problem in self.failures],
             "notes": [{"url": url, "problem": note} for url, note in self.notes],
@@ -79,11 +96,19 @@ class Summary:
 
         parts: list[RenderableType] = []
         for number, (name, columns, account) in enumerate(self.tables):
+            if name == OUTCOMES:
+                parts += [plain(line) for line in self._outcome_lines()]
+                continue
             parts.append(plain(self._headline(name, account, main=number == 0), "bold"))
             parts += [_columns_view(columns, account), *(plain(line) for line in _account_lines(account)), plain("")]
         parts += [plain(line) for line in self._page_lines(verbose)]
         parts += [plain(line) for line in self._file_lines()]
         return Group(*parts)
+
+    def _outcome_lines(self) -> list[str]:
+        """What became of the lines that went in."""
+        counts = ", ".join(f"{count:,} {outcome}" for outcome, count in self.outcomes.items())
+        return [f"inputs    {plural(sum(self.outcomes.values()), 'line')}: {counts}  (table {OUTCOMES})"]
 
     def _headline(self, name: str, account: Account, *, main: bool) -> str:
         line = f"{name}: {plural(account.accepted, 'row')}"
@@ -101,7 +126,7 @@ class Summary:
         counts += [f"{self.pages_failed:,} failed"] if self.pages_failed else []
         waiting = self.pages[State.WAITING]
         counts += [f"{waiting:,} known but not asked for"] if waiting else []
-        lines = [f"pages     {', '.join(counts)}"]
+        lines = [f"pages     {', '.join(counts)}", *self._total_lines(verbose)]
         most = len(self.failures) if verbose else _SHOWN_FAILURES
         for kind, url, problem in self.failures[:most]:
             what = problem["what"]
@@ -115,6 +140,18 @@ class Summary:
             lines.append(f"  note    {count} × {code}: {shortened(f'{url}: {example}', 160)}")
         return lines
 
+    def _total_lines(self, verbose: bool) -> list[str]:
+        """Where what came differs from what the site states, listing by listing."""
+        short = self.short
+        if not short:
+            return []
+        stated, came = sum(one[2] for one in self.listings), sum(one[3] for one in self.listings)
+        whole = f"{came:,} rows where the site states {stated:,}"
+        lines = [f"totals    {len(short)} of {plural(len(self.listings), 'listing')} differ: {whole}"]
+        most = len(short) if verbose else _SHOWN_FAILURES
+        lines += [f"  {rows:,} of {total:,}  {kind}  {shortened(url, 100)}" for kind, url, total, rows in short[:most]]
+        return lines + ([f"  … and {len(short) - most} more; -v lists them"] if len(short) > most else [])
+
     def _file_lines(self) -> list[str]:
         lines = [f"files     {path}: {plural(rows, 'row')}" for path, rows in self.written if path != "-"]
         lines.append(f"run       {self.folder}")
@@ -125,9 +162,6 @@ class Summary:
 
 def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = False) -> Summary:
     """The summary of a run as it stands."""
-    totals: dict[str, list[int]] = {}
-    for kind, _, total in run.state.totals():
-        totals.setdefault(kind, []).append(total)
     main = run.tables[0] if run.tables else ""
     kinds = [name for name, kind in run.loaded.plan.page.items() if kind.table == main and kind.total is not None]
     return Summary(
@@ -137,12 +171,21 @@ def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = 
         interrupted=interrupted,
         pages=run.pages(),
         tables=list(run.accounts()),
-        totals=totals,
+        listings=run.state.listings(),
         failures=list(run.state.failures()),
         notes=list(run.state.notes()),
         written=written,
+        outcomes=_outcomes(run),
         main_kind=kinds[0] if kinds else None,
     )
+
+
+def _outcomes(run: Run) -> dict[str, int]:
+    if OUTCOMES not in run.tables or run.tables[0] == OUTCOMES:
+        return {}
+    assembly = run.assembly(OUTCOMES)
+    place = [column.name for column in assembly.columns].index("outcome")
+    return dict(Counter(row[place] for row in assembly.rows()).most_common())
 
 
 def _columns_view(columns: list[Column], account: Account) -> RenderableType:
@@ -181,8 +224,14 @@ def _remarks(name: str, account: Account) -> str:
 def _account_lines(account: Account) -> list[str]:
     lines = []
     if account.doubles:
-        shown = "; ".join(f"{key} again on {shortened(url, 70)}" for key, url in account.double_examples)
-        lines.append(f"doubles   {plural(account.doubles, 'row')} left out" + (f": {shown}" if shown else ""))
+        lines.append(f"doubles   {plural(account.doubles, 'row')} of {account.given:,} left out")
+        for way, found in sorted(account.double_ways.items(), key=lambda item: -item[1].count):
+            lines.append(f"  {found.count:,} {way}")
+            lines += [
+                f"    {shortened(key, 40)}: {shortened(first, 80)}"
+                + (f" and {shortened(url, 80)}" if url != first else "")
+                for key, first, url in found.examples
+            ]
     if account.rejected:
         shown = "; ".join(f"no {column} on {shortened(url, 70)}" for url, column in account.reject_examples)
         lines.append(f"rejects   {plural(account.rejected, 'row')} without a required value: {shown}")
@@ -207,6 +256,13 @@ def _table_dict(name: str, columns: list[Column], account: Account) -> dict[str,
         "name": name,
         "rows": account.accepted,
         "doubles": account.doubles,
+        "double_ways": {
+            way: {
+                "count": found.count,
+                "examples": [dict(zip(("key", "first", "again"), e, strict=True)) for e in found.examples],
+            }
+            for way, found in account.double_ways.items()
+        },
         "rejected": account.rejected,
         "incomplete": account.incomplete,
         "columns": [

@@ -6,41 +6,33 @@ Nothing of this depends on the order in which replies came: the same stored page
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, replace
 from enum import Enum
+from functools import lru_cache
 from typing import Any
 
 from wadi.clean.stages import Stages, Unread
-from wadi.plan.columns import Column, columns, fields_giving, recipe_of, table_plan
+from wadi.plan.columns import Column, columns, fields_giving, lists_of, parent_table, recipe_of, table_plan
 from wadi.plan.model import FieldPlan, Plan
+from wadi.plan.starts import FILE
 from wadi.store.order import Visit, Walk
-from wadi.store.outcome import CellProblem, State
+from wadi.store.outcome import CellProblem, State, TableRows
 from wadi.store.state import RunState
+from wadi.table.account import Account, way_of_double
+from wadi.table.files import FileCells
 from wadi.urls import without_secret
 
 Cells = list[Any]
+_PAGES_HELD = 8
 
 
 @dataclass(slots=True)
-class Account:
-    """What became of the rows that the pages gave: counts, and examples for messages.
+class Placed:
+    """A row with its place: the page that gave it, in its place, and the row's number there."""
 
-    `filled` counts non-missing cells of accepted rows, by column. `unread` counts cells that could not be read, by column,
-    with the URL and the problem of the first. `several` counts rows where a field matched more than once.
-    """
-
-    given: int = 0
-    accepted: int = 0
-    doubles: int = 0
-    rejected: int = 0
-    incomplete: int = 0
-    double_examples: list[tuple[str, str]] = field(default_factory=list)
-    reject_examples: list[tuple[str, str]] = field(default_factory=list)
-    filled: dict[str, int] = field(default_factory=dict)
-    unread: dict[str, int] = field(default_factory=dict)
-    unread_examples: dict[str, tuple[str, CellProblem]] = field(default_factory=dict)
-    several: dict[str, int] = field(default_factory=dict)
-    empty_pages: int = 0
+    cells: Cells
+    visit: Visit
+    number: int
 
 
 class _Fate(Enum):
@@ -50,10 +42,20 @@ class _Fate(Enum):
 
 
 class Assembly:
-    """Puts one table together. An assembly is used once: its account grows as the rows are taken."""
+    """Puts one table together. An assembly is used once: its account grows as the rows are taken.
+
+    `limit` is how many rows there are at most; of a table of lists `parent_limit` how many rows they are tied to.
+    """
 
     def __init__(
-        self, state: RunState, plan: Plan, table: str, *, limit: int | None = None, this_year: int = 0
+        self,
+        state: RunState,
+        plan: Plan,
+        table: str,
+        *,
+        limit: int | None = None,
+        parent_limit: int | None = None,
+        this_year: int = 0,
     ) -> None:
         self.columns: list[Column] = columns(plan, table)
         self.account = Account()
@@ -67,122 +69,217 @@ class Assembly:
         self._completing = {name for name, kind in plan.page.items() if kind.completes == table}
         self._fills = {name: _fill(plan, table, name) for name in plan.page}
         self._by_route = _by_route(plan, table, this_year)
-        self._seen: dict[tuple[Any, ...], Any] = {}
+        self._seen: dict[tuple[Any, ...], tuple[Visit, int]] = {}
+        self._files = FileCells(state, plan, table, self.columns)
+        self._told: set[int] = set()
+        self._rows_of = lru_cache(_PAGES_HELD)(lambda page: state.rows(page, table))
+        self._is_list = any(name == table for _, name, _ in lists_of(plan))
+        parent = parent_table(plan, table) if self._is_list else None
+        self._parent = Assembly(state, plan, parent, limit=parent_limit, this_year=this_year) if parent else None
+        carried = {name for _, one, child in lists_of(plan) if one == table for name in child.carry}
+        self._carried = [(self._place[name], name) for name in carried if name in self._place]
+
+    @property
+    def names_files(self) -> bool:
+        """Whether some files get names made of their rows."""
+        return self._files.has_names
+
+    @property
+    def renamed_files(self) -> Mapping[str, str]:
+        """Names made of rows → the paths under which the files are kept, as far as rows were taken."""
+        return self._files.renamed
 
     def rows(self) -> Iterator[Cells]:
         """The table's rows, one list for each, cells in the order of `columns`, missing cells None.
 
         Dates are ISO 8601 texts, `many` columns are lists.
         """
-        rows = self._accepted(Walk(self._state).all())
+        for row in self.placed():
+            yield row.cells
+
+    def placed(self) -> Iterator[Placed]:
+        """The rows with their places."""
+        rows = self._accepted(self._list_rows() if self._is_list else self._own_rows())
         if self._key and self._plan.doubles in ("last", "merge"):
-            rows = iter(_settled_doubles(rows, self._key, self._plan.doubles, self.account))
+            rows = iter(self._settled_doubles(rows))
         for row in rows:
             if self._limit is not None and self.account.accepted >= self._limit:
                 return
+            self._files.put(row.cells)
             self.account.accepted += 1
-            self._count_filled(row)
+            self._count_filled(row.cells)
             yield row
 
     def certain(self) -> Iterator[bool]:
         """A generator to be asked again after every commit: True for each row that is certain, False when it must wait.
 
-        A row is certain when every page before it in reading order is settled, and every page that completes it.
+        A row is certain when every page before it in reading order is settled, and every page that completes it, and its
+        files.
         """
         walk = Walk(self._state)
         while True:
             for visit in walk.settled():
-                for number, row in enumerate(self._page_rows(visit)):
+                for number, cells in enumerate(self._page_rows(visit)):
+                    row = Placed(cells, visit, number)
                     while not self._is_complete(visit.page, number):
                         yield False
-                    self._complete(row, visit.page, number)
-                    if self._fate(row, visit) is _Fate.ACCEPTED:
+                    self._complete(row)
+                    if self._fate(row) is _Fate.ACCEPTED:
                         yield True
             yield False
 
-    def _accepted(self, visits: Iterable[Visit]) -> Iterator[Cells]:
-        for visit in visits:
-            for number, row in enumerate(self._page_rows(visit)):
-                self._complete(row, visit.page, number)
-                self.account.given += 1
-                if self._fate(row, visit) is _Fate.ACCEPTED:
-                    yield row
+    def details_of(self, row: Placed) -> list[int]:
+        """The pages that complete a row, in the order in which they do."""
+        found: list[int] = []
+        todo = [(row.visit.page, row.number)]
+        while todo and self._completing:
+            for detail, kind, state in self._state.completers(*todo.pop(0)):
+                if kind in self._completing and detail not in found and detail != row.visit.page:
+                    found.append(detail)
+                    if state is State.DONE:
+                        todo.append((detail, 0))
+        return found
+
+    def _accepted(self, rows: Iterable[Placed]) -> Iterator[Placed]:
+        for row in rows:
+            self.account.given += 1
+            if self._fate(row) is _Fate.ACCEPTED:
+                yield row
+
+    def _own_rows(self) -> Iterator[Placed]:
+        """The rows that pages give by themselves, completed."""
+        for visit in Walk(self._state).all():
+            for number, cells in enumerate(self._page_rows(visit)):
+                row = Placed(cells, visit, number)
+                self._complete(row)
+                yield row
+
+    def _list_rows(self) -> Iterator[Placed]:
+        """The rows of lists, for each row that they are tied to: from its own page, then from those that complete it."""
+        if self._parent is None:
+            for visit in Walk(self._state).all():
+                given = self._rows_of(visit.page)
+                yield from self._tied(visit, visit.page, given.parents if given else None, None)
+            return
+        places = {column.name: place for place, column in enumerate(self._parent.columns)}
+        for parent in self._parent.placed():
+            carried = {place: parent.cells[places[name]] for place, name in self._carried}
+            sources = [(parent.visit.page, parent.number), *((page, 0) for page in self._parent.details_of(parent))]
+            for page, number in sources:
+                yield from self._tied(parent.visit, page, [number], carried)
+
+    def _tied(
+        self, visit: Visit, page: int, numbers: list[int] | None, carried: dict[int, Any] | None
+    ) -> Iterator[Placed]:
+        given = self._rows_of(page)
+        if given is None or given.parents is None or not numbers:
+            return
+        if page not in self._told:
+            self._told.add(page)
+            self._account_problems(page, given.problems, given.several)
+        wanted = set(numbers)
+        for place, (parent, cells) in enumerate(zip(given.parents, given.rows, strict=True)):
+            if parent in wanted:
+                row = self._in_order(given.columns, cells)
+                for column, value in (carried or {}).items():
+                    row[column] = value
+                yield Placed(row, replace(visit, page=page), place)
 
     def _page_rows(self, visit: Visit) -> list[Cells]:
         """The rows that a page gives, their cells in the table's order; what depends on the route is filled in."""
         if visit.state is not State.DONE:
             return []
-        given = self._state.rows(visit.page, self._table)
+        given = self._rows_of(visit.page)
         if given is None:
             return []
         self._account_problems(visit.page, given.problems, given.several)
         if given.completes:
             return []
         self.account.empty_pages += not given.rows
-        places = [self._place.get(name) for name in given.columns]
-        rows: list[Cells] = []
-        for cells in given.rows:
-            row: Cells = [None] * len(self.columns)
-            for place, value in zip(places, cells, strict=True):
-                if place is not None:
-                    row[place] = value
-            rows.append(row)
-        kind = self._state.kind_of(visit.page) if self._by_route else ""
-        for name, fill in self._by_route.get(kind, {}).items():
+        rows = [self._in_order(given.columns, cells) for cells in given.rows]
+        for name, fill in self._by_route.get(visit.kind, {}).items():
             value = fill.value(visit)
             for row in rows:
                 row[self._place[name]] = value
         return rows
 
-    def _is_complete(self, page: int, row: int) -> bool:
-        return not self._completing or all(
-            state is not State.WAITING
-            for _, kind, state in self._state.completers(page, row)
-            if kind in self._completing
-        )
+    def _in_order(self, names: tuple[str, ...], cells: Cells) -> Cells:
+        row: Cells = [None] * len(self.columns)
+        for name, value in zip(names, cells, strict=True):
+            place = self._place.get(name)
+            if place is not None:
+                row[place] = value
+        return row
 
-    def _complete(self, row: Cells, page: int, number: int) -> None:
-        """Put the cells of the detail pages into the row; what they leave open stays open."""
-        if not self._completing:
-            return
-        todo, done = [(page, number)], {page}
-        lacking = False
+    def _is_complete(self, page: int, row: int) -> bool:
+        """Whether all pages that complete the row are settled, those that they lead to as well, and the row's files."""
+        todo, done = [(page, row)], {page}
         while todo:
-            for detail, kind, state in self._state.completers(*todo.pop(0)):
-                if kind not in self._completing or detail in done:
+            for detail, kind, state in self._state.completers(*todo.pop()):
+                if kind not in self._completing and kind != FILE:
                     continue
-                done.add(detail)
-                lacking = lacking or state is not State.DONE
-                given = self._state.rows(detail, self._table)
-                if given is not None and given.rows:
-                    self._put(row, given.columns, given.rows[0], kind)
+                if state is State.WAITING:
+                    return False
+                if kind != FILE and detail not in done:
+                    done.add(detail)
                     todo.append((detail, 0))
+        return True
+
+    def _complete(self, row: Placed) -> None:
+        """Put the cells of the detail pages into the row; what they leave open stays open."""
+        lacking = False
+        for detail in self.details_of(row):
+            kind, state = self._state.kind_of(detail), self._state.state_of(detail)
+            lacking = lacking or state is not State.DONE
+            given = self._rows_of(detail)
+            if given is not None and given.rows:
+                self._put(row.cells, given, kind)
         self.account.incomplete += lacking
 
-    def _put(self, row: Cells, names: tuple[str, ...], cells: Cells, kind: str) -> None:
+    def _put(self, row: Cells, given: TableRows, kind: str) -> None:
         fills = self._fills[kind]
-        for name, value in zip(names, cells, strict=True):
+        for name, value in zip(given.columns, given.rows[0], strict=True):
             place = self._place.get(name)
             if place is not None and value is not None and (row[place] is None or fills[name]):
                 row[place] = value
 
-    def _fate(self, row: Cells, visit: Visit) -> _Fate:
-        missing = next((place for place in self._required if row[place] is None), None)
+    def _fate(self, row: Placed) -> _Fate:
+        missing = next((place for place in self._required if row.cells[place] is None), None)
         if missing is not None:
-            self.account.rejected += 1
-            if len(self.account.reject_examples) < 2:
-                self.account.reject_examples.append((self._url(visit), self.columns[missing].name))
+            self.account.add_reject(self._url(row.visit.page), self.columns[missing].name)
             return _Fate.REJECTED
         if self._key and self._plan.doubles == "first":
-            key = key_of(row, self._key)
+            key = key_of(row.cells, self._key)
             if key is not None:
-                if key in self._seen:
-                    self.account.doubles += 1
-                    if len(self.account.double_examples) < 2:
-                        self.account.double_examples.append((" ".join(map(str, key)), self._url(visit)))
+                here = (row.visit, row.number)
+                first = self._seen.setdefault(key, here)
+                if first is not here:
+                    self._account_double(key, first[0], row.visit)
                     return _Fate.DOUBLE
-                self._seen[key] = None
         return _Fate.ACCEPTED
+
+    def _account_double(self, key: tuple[Any, ...], first: Visit, again: Visit) -> None:
+        shown = " ".join(map(str, key))
+        self.account.add_double(way_of_double(first, again), shown, self._url(first.page), self._url(again.page))
+
+    def _settled_doubles(self, rows: Iterable[Placed]) -> list[Placed]:
+        """One row for each key: the last one, or the first with its gaps filled from the others. Held in memory."""
+        kept: dict[Any, Placed] = {}
+        for number, row in enumerate(rows):
+            key = key_of(row.cells, self._key)
+            name = key or ("\0", number)
+            first = kept.get(name)
+            if first is None:
+                kept[name] = row
+                continue
+            self._account_double(key or (), first.visit, row.visit)
+            if self._plan.doubles == "last":
+                del kept[name]
+                kept[name] = row
+            else:
+                pairs = zip(first.cells, row.cells, strict=True)
+                first.cells[:] = [new if old is None else old for old, new in pairs]
+        return list(kept.values())
 
     def _count_filled(self, row: Cells) -> None:
         filled = self.account.filled
@@ -194,12 +291,12 @@ class Assembly:
         for problem in problems:
             self.account.unread[problem.column] = self.account.unread.get(problem.column, 0) + 1
             if problem.column not in self.account.unread_examples:
-                self.account.unread_examples[problem.column] = (without_secret(self._state.url_of(page)), problem)
+                self.account.unread_examples[problem.column] = (self._url(page), problem)
         for name, count in several.items():
             self.account.several[name] = self.account.several.get(name, 0) + count
 
-    def _url(self, visit: Visit) -> str:
-        return without_secret(self._state.url_of(visit.page))
+    def _url(self, page: int) -> str:
+        return without_secret(self._state.url_of(page))
 
 
 class EnoughRows:
@@ -210,6 +307,7 @@ class EnoughRows:
         doubles = table_plan(plan, table).doubles
         # Later rows change earlier ones with "last" and "merge", so nothing is certain before the end.
         self._open_end = doubles in ("last", "merge") and bool(table_plan(plan, table).key)
+        self._open_end = self._open_end or any(name == table for _, name, _ in lists_of(plan))
         self._certain = assembly.certain()
         self._limit = limit
         self._count = 0
@@ -243,24 +341,6 @@ def key_of(row: Cells, places: list[int]) -> tuple[Any, ...] | None:
     """The key of a row; None when a part of it is missing: such a row is no double of any other."""
     key = tuple(tuple(v) if isinstance(v := row[place], list) else v for place in places)
     return None if None in key else key
-
-
-def _settled_doubles(rows: Iterable[Cells], key: list[int], how: str, account: Account) -> list[Cells]:
-    """One row for each key: the last one, or the first with its gaps filled from the others. Held in memory."""
-    kept: dict[Any, Cells] = {}
-    for number, row in enumerate(rows):
-        name = key_of(row, key) or ("\0", number)
-        first = kept.get(name)
-        if first is None:
-            kept[name] = row
-            continue
-        account.doubles += 1
-        if how == "last":
-            del kept[name]
-            kept[name] = row
-        else:
-            first[:] = [new if old is None else old for old, new in zip(first, row, strict=True)]
-    return list(kept.values())
 
 
 def _fill(plan: Plan, table: str, page: str) -> dict[str, bool]:

@@ -10,7 +10,14 @@ from wadi.plan.columns import Column
 if TYPE_CHECKING:
     import pandas as pd
 
-_DTYPES = {"integer": "Int64", "number": "Float64", "boolean": "boolean", "string": "string", "url": "string"}
+_DTYPES = {
+    "integer": "Int64",
+    "number": "Float64",
+    "boolean": "boolean",
+    "string": "string",
+    "url": "string",
+    "file": "string",
+}
 
 
 def frame(columns: list[Column], rows: Iterable[list[Any]]) -> pd.DataFrame:

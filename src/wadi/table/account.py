@@ -1,0 +1,68 @@
+"""What became of the rows that pages gave: counts, and examples for messages. Doubles say by which ways they came."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from wadi.store.order import Visit
+from wadi.store.outcome import CellProblem
+
+_EXAMPLES = 2
+
+
+@dataclass(slots=True)
+class DoubleWay:
+    """Doubles that came about in one way: how many, and two examples: key, where the row stood first, where again."""
+
+    count: int = 0
+    examples: list[tuple[str, str, str]] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class Account:
+    """What became of the rows that the pages gave.
+
+    `filled` counts non-missing cells of accepted rows, by column. `unread` counts cells that could not be read, by column,
+    with the URL and the problem of the first. `several` counts rows where a field matched more than once. `double_ways`
+    says how doubles came about.
+    """
+
+    given: int = 0
+    accepted: int = 0
+    doubles: int = 0
+    rejected: int = 0
+    incomplete: int = 0
+    double_ways: dict[str, DoubleWay] = field(default_factory=dict)
+    reject_examples: list[tuple[str, str]] = field(default_factory=list)
+    filled: dict[str, int] = field(default_factory=dict)
+    unread: dict[str, int] = field(default_factory=dict)
+    unread_examples: dict[str, tuple[str, CellProblem]] = field(default_factory=dict)
+    several: dict[str, int] = field(default_factory=dict)
+    empty_pages: int = 0
+
+    def add_double(self, way: str, key: str, first_url: str, url: str) -> None:
+        """Count a double in."""
+        self.doubles += 1
+        found = self.double_ways.setdefault(way, DoubleWay())
+        found.count += 1
+        if len(found.examples) < _EXAMPLES:
+            found.examples.append((key, first_url, url))
+
+    def add_reject(self, url: str, column: str) -> None:
+        """Count a row that lacks a required value."""
+        self.rejected += 1
+        if len(self.reject_examples) < _EXAMPLES:
+            self.reject_examples.append((url, column))
+
+
+def way_of_double(first: Visit, again: Visit) -> str:
+    """How a record came twice: what tells the two places apart."""
+    if first.page == again.page:
+        return "twice on one page"
+    if first.listing == again.listing:
+        return "on two pages of one listing"
+    if first.way != again.way:
+        return f"by two ways, {' → '.join(first.way)} and {' → '.join(again.way)}"
+    if first.start != again.start:
+        return "from two starts"
+    return "in two listings"
