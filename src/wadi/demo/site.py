@@ -5,14 +5,13 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
-from functools import cache
 from importlib.resources import files
 from typing import Any
 
 from aiohttp import web
-from jinja2 import Environment, FunctionLoader, StrictUndefined
 
-from wadi.demo import office, photos, wording, world
+from wadi.demo import office, photos, shapes, world
+from wadi.demo.pages import html, missing, page
 
 OLD_PAGE, WINDOWS_PAGE = 9, 7
 """Pages of the register with their own quirks: an old template with upper-case, unclosed tags; windows-1252."""
@@ -26,26 +25,7 @@ Allow: /
 """
 
 
-@cache
-def _templates() -> Environment:
-    folder = files("wadi.demo") / "templates"
-    environment = Environment(
-        loader=FunctionLoader(lambda name: (folder / name).read_text("utf-8")),
-        autoescape=True,
-        undefined=StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-    )
-    environment.globals.update(wording=wording, districts=world.DISTRICTS, total=world.SPRINGS)
-    return environment
-
-
-def page(template: str, **values: Any) -> str:
-    """The HTML of a page."""
-    return _templates().get_template(template).render(**values)
-
-
-def register_html(number: int) -> str:
+def registerhtml(number: int) -> str:
     """A page of the register, numbered from 1."""
     rows = world.register_page(number)
     first = (number - 1) * world.PAGE_ROWS + 1
@@ -61,48 +41,48 @@ def register_html(number: int) -> str:
 
 
 async def _home(request: web.Request) -> web.Response:
-    return _html(page("home.html", newest=world.springs()[:4]))
+    return html(page("home.html", newest=world.springs()[:4]))
 
 
 async def _register(request: web.Request) -> web.Response:
     asked = request.query.get("page", "1")
     if not asked.isdecimal() or not 1 <= int(asked) <= world.page_count():
-        return _missing()
+        return missing()
     number = int(asked)
     if number == WINDOWS_PAGE:
         # The label says latin-1; like every browser, the office means windows-1252 by it.
-        body = register_html(number).encode("windows-1252", "xmlcharrefreplace")
+        body = registerhtml(number).encode("windows-1252", "xmlcharrefreplace")
         return web.Response(body=body, headers={"Content-Type": "text/html"})
-    return _html(register_html(number))
+    return html(registerhtml(number))
 
 
 async def _spring(request: web.Request) -> web.Response:
     spring = world.spring_of(request.match_info["code"])
-    return _missing() if spring is None else _html(page("spring.html", spring=spring))
+    return missing() if spring is None else html(page("spring.html", spring=spring))
 
 
 async def _districts(request: web.Request) -> web.Response:
     counts = {district.slug: len(world.springs_in(district)) for district in world.DISTRICTS}
-    return _html(page("districts.html", counts=counts))
+    return html(page("districts.html", counts=counts))
 
 
 async def _district(request: web.Request) -> web.Response:
     slug = request.match_info["slug"]
     district = next((one for one in world.DISTRICTS if one.slug == slug), None)
     if district is None:
-        return _missing()
-    return _html(page("district.html", district=district, springs=world.springs_in(district)))
+        return missing()
+    return html(page("district.html", district=district, springs=world.springs_in(district)))
 
 
 async def _photo(request: web.Request) -> web.Response:
     spring = world.spring_of(request.match_info["code"])
     if spring is None or not spring.has_photo:
-        return _missing()
+        return missing()
     return web.Response(text=photos.photo(spring), content_type="image/svg+xml")
 
 
 async def _levels(request: web.Request) -> web.Response:
-    return _html(page("levels.html", levels=office.levels()))
+    return html(page("levels.html", levels=office.levels()))
 
 
 async def _levels_json(request: web.Request) -> web.Response:
@@ -110,7 +90,7 @@ async def _levels_json(request: web.Request) -> web.Response:
 
 
 async def _gauges(request: web.Request) -> web.Response:
-    return _html(page("gauges.html"))
+    return html(page("gauges.html"))
 
 
 async def _gauges_json(request: web.Request) -> web.Response:
@@ -120,21 +100,17 @@ async def _gauges_json(request: web.Request) -> web.Response:
     return web.json_response(office.gauges_json(int(asked)))
 
 
-async def _members(request: web.Request) -> web.Response:
-    return _html(page("plain-list.html", title="Members", springs=()))
-
-
 async def _wells(request: web.Request) -> web.Response:
     asked = request.query.get("from", "0")
     first = int(asked) if asked.isdecimal() and len(asked) < 6 else 0
-    return _html(page("wells.html", wells=office.wells()[first : first + LIST_ROWS], first=first))
+    return html(page("wells.html", wells=office.wells()[first : first + LIST_ROWS], first=first))
 
 
 async def _dry(request: web.Request) -> web.Response:
     """A listing that goes on in the Link header alone, as JSON services do it, with a total in a header field."""
     number = _page_number(request)
     rows = office.dry()[(number - 1) * LIST_ROWS : number * LIST_ROWS]
-    response = _html(page("plain-list.html", title="Dry springs", springs=rows))
+    response = html(page("plain-list.html", title="Dry springs", springs=rows))
     if number * LIST_ROWS < len(office.dry()):
         response.headers["Link"] = (
             f'</dry?page=1>; rel="first", </dry?page={number + 1}>; rel="next"; title="older, drier"'
@@ -146,7 +122,7 @@ async def _keepers(request: web.Request) -> web.Response:
     """A listing whose pages past the end show the last page again."""
     last = -(-len(office.keepers()) // LIST_ROWS)
     number = min(_page_number(request), last)
-    return _html(page("keepers.html", keepers=office.keepers()[(number - 1) * LIST_ROWS : number * LIST_ROWS]))
+    return html(page("keepers.html", keepers=office.keepers()[(number - 1) * LIST_ROWS : number * LIST_ROWS]))
 
 
 def _page_number(request: web.Request) -> int:
@@ -162,7 +138,7 @@ async def _readings_json(request: web.Request) -> web.Response:
 
 
 async def _notices(request: web.Request) -> web.Response:
-    return _html(page("notices.html", notices=office.notices()))
+    return html(page("notices.html", notices=office.notices()))
 
 
 async def _news(request: web.Request) -> web.Response:
@@ -176,23 +152,13 @@ async def _partners(request: web.Request) -> web.Response:
 
 
 async def _robots(request: web.Request) -> web.Response:
-    return web.Response(text=ROBOTS)
+    return web.Response(text=f"{ROBOTS}Sitemap: http://{request.host}/sitemap.xml\n")
 
 
 async def _style(request: web.Request) -> web.Response:
     return web.Response(
         text=(files("wadi.demo") / "templates" / "office.css").read_text("utf-8"), content_type="text/css"
     )
-
-
-def _html(text: str) -> web.Response:
-    return web.Response(text=text, content_type="text/html", charset="utf-8")
-
-
-def _missing() -> web.Response:
-    response = _html(page("missing.html"))
-    response.set_status(404)
-    return response
 
 
 ROUTES: dict[str, Callable[[web.Request], Any]] = {
@@ -206,7 +172,6 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
     "/api/levels.json": _levels_json,
     "/gauges": _gauges,
     "/api/gauges": _gauges_json,
-    "/members/": _members,
     "/wells": _wells,
     "/dry": _dry,
     "/keepers": _keepers,
@@ -224,6 +189,7 @@ def application(middlewares: tuple[Any, ...] = ()) -> web.Application:
     app = web.Application(middlewares=middlewares)
     for path, handler in ROUTES.items():
         app.router.add_get(path, handler)
+    shapes.add_to(app.router)
     return app
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Iterable
 from typing import Any
 
-from wadi.demo import office
+from wadi.demo import gaugings, office, photos
 from wadi.demo.world import DISTRICTS, Spring, springs, springs_in
 
 
@@ -87,6 +89,211 @@ def places_rows(site: str) -> list[dict[str, Any]]:
     ]
 
 
+def _of(springs_: Iterable[Spring], *names: str) -> list[dict[str, Any]]:
+    """One dict for each spring with its attributes of these names; `column=attribute` gives another name."""
+    pairs = [(name.partition("=")[0], name.partition("=")[2] or name) for name in names]
+    return [{column: getattr(spring, attribute) for column, attribute in pairs} for spring in springs_]
+
+
+def archive_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/archive.toml`."""
+    return [{"name": s.name, "code": s.code, "registered": s.registered.isoformat()} for s in gaugings.old_springs()]
+
+
+def ledger_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/ledger.toml`."""
+    return _of(office.wells(), "code", "depth=depth_m")
+
+
+def fieldnotes_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/fieldnotes.toml`."""
+    return _of([spring for spring in springs() if spring.note][:45], "code", "name", "note")
+
+
+def search_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/search.toml`."""
+    return [
+        {"code": spring.code, "name": spring.name, "district": slug}
+        for slug in ("saltholm", "ashwater")
+        for spring in gaugings.chosen(slug, "well")
+    ]
+
+
+def catalogue_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/catalogue.toml`: every spring, in the order in which the parts are asked for."""
+    found: list[Spring] = []
+    for district in DISTRICTS:
+        whole = gaugings.chosen(district.slug, None)
+        parts = [whole] if len(whole) <= 60 else [gaugings.chosen(district.slug, kind) for kind in ("spring", "well")]
+        found += [spring for part in parts for spring in part]
+    return [{"code": s.code, "name": s.name, "district": s.district.name, "kind": s.kind} for s in found]
+
+
+def sitemap_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/sitemap.toml`."""
+    found = springs()[:100]
+    return [{"code": s.code, "name": s.name, "altitude": s.altitude_m, "district": s.district.name} for s in found]
+
+
+def notices_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/notices.toml`."""
+    return [{"no": n.number, "title": n.title, "day": n.day.isoformat(), "text": n.text} for n in office.notices()]
+
+
+def district_rows(site: str) -> list[dict[str, Any]]:
+    """The table `springs` of `examples/gaugings.toml`."""
+    return _of(springs_in(DISTRICTS[3]), "code", "name", "altitude=altitude_m")
+
+
+def gaugings_rows(site: str) -> list[dict[str, Any]]:
+    """The table `gaugings` of `examples/gaugings.toml`."""
+    return [
+        {"code": spring.code, "day": one.day.isoformat(), "flow": one.flow_lps}
+        for spring in springs_in(DISTRICTS[3])
+        for one in gaugings.gaugings(spring)
+    ]
+
+
+def duties_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/duties.toml`."""
+    return [
+        {
+            "code": s.code,
+            "altitude": s.altitude_m,
+            "district": s.district.name,
+            "district_size": len(springs_in(s.district)),
+        }
+        for s in springs()[:30]
+    ]
+
+
+def gallery_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/gallery.toml`."""
+    rows = []
+    for spring in gaugings.photographed():
+        data = photos.photo(spring).encode()
+        rows.append(
+            {
+                "code": spring.code,
+                "district": spring.district.name,
+                "photo": f"files/{spring.district.name}/{spring.code}.svg",
+                "photo_url": f"{site}{spring.photo_path}",
+                "photo_size": len(data),
+                "photo_type": "image/svg+xml",
+                "photo_sha256": hashlib.sha256(data).hexdigest(),
+            }
+        )
+    return rows
+
+
+def members_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/members.toml`."""
+    return _of(springs()[:100], "code", "altitude=altitude_m")
+
+
+def yearbook_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/yearbook.toml`."""
+    return [
+        {"district": y.district.name, "basin": y.basin, "spring": y.spring.code, "low": y.low_lps, "high": y.high_lps}
+        for y in gaugings.yearbook()
+    ]
+
+
+def inspections_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/inspections.toml`."""
+    return [
+        {
+            "district": one.spring.district.name,
+            "code": one.spring.code,
+            "day": one.day.isoformat(),
+            "keeper": one.keeper,
+            "remark": one.remark or None,
+        }
+        for one in gaugings.inspections()
+    ]
+
+
+def board_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/board.toml`."""
+    return _of(springs()[:15], "code", "depth=depth_m")
+
+
+def atlas_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/atlas.toml`."""
+    return [
+        {"code": spring.code, "parish": gaugings.parish_name(slug)}
+        for district in DISTRICTS
+        for slug, own in gaugings.parishes(district).items()
+        for spring in own
+    ]
+
+
+def walk_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/walk.toml`: the districts, each followed by its springs of even numbers."""
+    rows = [{"title": "Districts", "url": f"{site}/districts"}]
+    for district in DISTRICTS:
+        rows.append({"title": district.name, "url": f"{site}/district/{district.slug}"})
+        rows += [
+            {"title": spring.name, "url": f"{site}{spring.path}"}
+            for spring in springs_in(district)
+            if spring.number % 2 == 0 and "hollow" not in spring.name.casefold()
+        ]
+    return rows
+
+
+_NAMES = ("Yarrow Keld at Nørby", "Silver Head", "Golden Fountain")
+
+
+def _found(name: str) -> list[Spring]:
+    return [spring for spring in springs() if name.casefold() in spring.name.casefold()]
+
+
+def lookup_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/lookup.toml`."""
+    return [{"asked": name, "code": s.code, "name": s.name} for name in _NAMES for s in _found(name)]
+
+
+def lookup_outcomes(site: str) -> list[dict[str, Any]]:
+    """The table `outcomes` of `examples/lookup.toml`."""
+    words = {0: "not found", 1: "found"}
+    counts = [(name, len(_found(name))) for name in _NAMES]
+    return [
+        {"name": name, "outcome": words.get(count, "several"), "rows": count, "problem": None} for name, count in counts
+    ]
+
+
+def nested_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/nested.toml`."""
+    return [
+        {"code": spring.code, "flow": spring.flow_lps, "district": district.name, "since": 1900 + place}
+        for place, district in enumerate(DISTRICTS)
+        for spring in springs_in(district)[:4]
+    ]
+
+
+def bulletin_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/bulletin.toml`."""
+    return [{"no": notice.number, "title": notice.title} for notice in office.notices()]
+
+
+def stream_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/stream.toml`."""
+    return _of(office.wells()[:30], "code", "depth=depth_m")
+
+
+def opendata_rows(site: str) -> list[dict[str, Any]]:
+    """The table `springs` of `examples/opendata.toml`; the others are below."""
+    return _of(springs()[:40], "code", "name", "flow=flow_lps")
+
+
+def _levels(site: str) -> list[dict[str, Any]]:
+    return [{"code": one.spring.code, "level": one.level_m} for one in office.levels()]
+
+
+def _workbook_rows(site: str) -> list[dict[str, Any]]:
+    return [{"code": s.code, "depth": s.depth_m, "registered": s.registered.isoformat()} for s in office.wells()[:30]]
+
+
 TRUTHS = {
     "springs": register_rows,
     "gauges": gauges_rows,
@@ -95,5 +302,35 @@ TRUTHS = {
     "dry": dry_rows,
     "keepers": keepers_rows,
     "places": places_rows,
+    "archive": archive_rows,
+    "ledger": ledger_rows,
+    "fieldnotes": fieldnotes_rows,
+    "search": search_rows,
+    "catalogue": catalogue_rows,
+    "sitemap": sitemap_rows,
+    "notices": notices_rows,
+    "gaugings": district_rows,
+    "duties": duties_rows,
+    "gallery": gallery_rows,
+    "members": members_rows,
+    "yearbook": yearbook_rows,
+    "inspections": inspections_rows,
+    "board": board_rows,
+    "atlas": atlas_rows,
+    "walk": walk_rows,
+    "lookup": lookup_rows,
+    "nested": nested_rows,
+    "bulletin": bulletin_rows,
+    "stream": stream_rows,
+    "opendata": opendata_rows,
 }
 """The truth of every example plan, by its name."""
+
+FURTHER_TRUTHS = {
+    ("gaugings", "gaugings"): gaugings_rows,
+    ("lookup", "outcomes"): lookup_outcomes,
+    ("opendata", "levels"): _levels,
+    ("opendata", "wells"): _workbook_rows,
+    ("opendata", "keepers"): keepers_rows,
+}
+"""The truth of further tables, by plan and table."""
