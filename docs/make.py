@@ -22,6 +22,8 @@ PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("the plan", "", model.Plan),
     ("a file in `[inputs]`", "inputs", model.InputFile),
     ("`[start]`", "start", model.StartPlan),
+    ("`[login]`", "login", model.LoginPlan),
+    ("`[links]`", "links", model.LinksPlan),
     ("`[manners]`", "manners", model.MannersPlan),
     ("`[limits]`", "limits", model.LimitsPlan),
     ("`[page.NAME]`", "page", model.PagePlan),
@@ -29,6 +31,7 @@ PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("`[page.NAME.next]`", "next", model.NextPlan),
     ("`count` in `next`", "count", model.CountPlan),
     ("`[page.NAME.open]`, each target", "open", model.OpenPlan),
+    ("`[page.NAME.lists.NAME]`", "lists", model.ListPlan),
     ("`[table.NAME]`", "table", model.TablePlan),
 )
 

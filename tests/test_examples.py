@@ -3,23 +3,36 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import pytest
 
 from conftest import EXAMPLES, Program
-from wadi.demo.truth import TRUTHS
+from wadi.demo.shapes import MEMBER, PASSWORD
+from wadi.demo.truth import FURTHER_TRUTHS, TRUTHS
 
 
-def test_every_example_has_its_truth() -> None:
-    assert {path.stem for path in EXAMPLES.glob("*.toml")} == set(TRUTHS)
+def _rows(path: Path) -> list[dict[str, object]]:
+    return [json.loads(line) for line in path.read_text("utf-8").splitlines()]
+
+
+def test_every_example_has_its_truth_and_its_line_in_the_docs() -> None:
+    names = {path.stem for path in EXAMPLES.glob("*.toml")}
+    assert names == set(TRUTHS)
+    shapes = (EXAMPLES.parent / "docs" / "shapes.md").read_text("utf-8")
+    assert [name for name in sorted(names) if f"examples/{name}.toml" not in shapes] == []
 
 
 @pytest.mark.parametrize("name", [name for name in TRUTHS if name != "springs"])
 def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> None:
+    program.environment |= {"MERROW_USER": MEMBER, "MERROW_WORD": PASSWORD}
     done = program("run", EXAMPLES / f"{name}.toml", "-i", f"site={site}", "-o", "out.jsonl")
     assert done.status == 0, done.err
-    rows = [json.loads(line) for line in (program.folder / "out.jsonl").read_text("utf-8").splitlines()]
-    assert rows == TRUTHS[name](site)
+    assert _rows(program.folder / "out.jsonl") == TRUTHS[name](site)
+    for plan, table in FURTHER_TRUTHS:
+        if plan == name:
+            assert program("export", name, "--table", table, "-o", f"{table}.jsonl").status == 0
+            assert _rows(program.folder / f"{table}.jsonl") == FURTHER_TRUTHS[plan, table](site)
 
 
 def test_a_listing_that_repeats_its_last_page_ends_with_a_note(program: Program, site: str) -> None:

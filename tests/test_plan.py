@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import tomllib
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -12,7 +13,7 @@ from hypothesis import strategies as st
 
 from conftest import EXAMPLES, Program
 from wadi.plan.columns import columns, tables_of
-from wadi.plan.model import json_schema
+from wadi.plan.model import Plan, json_schema
 from wadi.plan.positions import Positions
 from wadi.plan.reader import LoadedPlan, load_plan, parse_plan
 from wadi.plan.starts import starts_of
@@ -226,9 +227,14 @@ def _toml_without_none(value: object) -> str:
     return json.dumps(value) if isinstance(value, str) else _toml(value)
 
 
+def _plan_of(addresses: list[str], inputs: dict[str, Any]) -> Plan:
+    start = {"page": "p", "addresses": addresses}
+    return Plan.model_validate({"wadi": 1, "inputs": inputs, "start": start, "page": {"p": {"rows": "li"}}})
+
+
 def test_starts_are_every_combination_in_reading_order() -> None:
-    starts = starts_of(["http://h/{a}{?b,c}", "http://h/x"], {"a": ["1", "2"], "b": ["x", "y"], "c": True, "z": "q"})
-    assert [start.url for start in starts] == [
+    inputs = {"a": ["1", "2"], "b": ["x", "y"], "c": True, "z": "q"}
+    assert [start.request.url for start in starts_of(_plan_of(["http://h/{a}{?b,c}", "http://h/x"], inputs))] == [
         "http://h/1?b=x&c=true",
         "http://h/1?b=y&c=true",
         "http://h/2?b=x&c=true",
@@ -239,8 +245,9 @@ def test_starts_are_every_combination_in_reading_order() -> None:
 
 def test_rows_of_a_file_keep_their_columns_together() -> None:
     rows = [{"slug": "a", "name": "A"}, {"slug": "b", "name": "B"}]
-    starts = list(starts_of(["http://h/{place.slug}/{year}"], {"place": rows, "year": [1, 2], "left": ["x"]}))
-    assert [start.url for start in starts] == ["http://h/a/1", "http://h/a/2", "http://h/b/1", "http://h/b/2"]
+    plan = _plan_of(["http://h/{place.slug}/{year}"], {"place": rows, "year": [1, 2], "left": ["x"]})
+    starts = list(starts_of(plan))
+    assert [start.request.url for start in starts] == ["http://h/a/1", "http://h/a/2", "http://h/b/1", "http://h/b/2"]
     assert starts[2].inputs == {"place.slug": "b", "place.name": "B", "year": 1}
 
 
@@ -272,7 +279,7 @@ def test_inputs_from_files(tmp_path: Path, name: str, content: bytes, what: str,
     (tmp_path / name).write_bytes(content)
     (tmp_path / "p.toml").write_text(FILES.replace("FILE", name).replace("WHAT", what))
     loaded = load_plan(tmp_path / "p.toml")
-    assert [start.url for start in starts_of(loaded.plan.start.addresses, loaded.inputs)] == wanted
+    assert [start.request.url for start in starts_of(loaded.plan)] == wanted
 
 
 @pytest.mark.parametrize(
