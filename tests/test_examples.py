@@ -39,3 +39,12 @@ def test_a_listing_that_repeats_its_last_page_ends_with_a_note(program: Program,
     done = program("run", EXAMPLES / "keepers.toml", "-i", f"site={site}")
     assert "note    1 × rows-again" in done.err
     assert "the same rows again: it ends here" in done.err
+
+
+def test_the_truths_hold_something() -> None:
+    assert [name for name, truth in TRUTHS.items() if not truth("http://h")] == []
+    assert [row["outcome"] for row in FURTHER_TRUTHS["lookup", "outcomes"]("http://h")] == [
+        "found",
+        "several",
+        "not found",
+    ]

@@ -44,13 +44,14 @@ Ask = Callable[[str, bool], str]
 
 async def crawl(run: Run, report: Callable[[Event], None], ask: Ask | None = None) -> End:
     """Crawl a run that has begun until its end. Raises CrawlError, UsageError."""
+    session = session_of(run.loaded, run.plan_folder)
     journal = Journal(run.folder / LOG)
 
     def tell(event: Event) -> None:
         journal(event)
         report(event)
 
-    client = client_of(run.loaded, tell, session_of(run.loaded, run.plan_folder))
+    client = client_of(run.loaded, tell, session)
     archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}")
     try:
         return await Engine(task_of(run, ask), run.state, archive, client, tell).crawl()

@@ -21,7 +21,7 @@ from wadi.crawling import Ask, Site
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
-from wadi.plan.starts import FILE, starts_of
+from wadi.plan.starts import FILE, SITEMAP, starts_of
 from wadi.problems import CrawlError, Problem
 from wadi.store.looked import LookedAt, cache_folder
 from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
@@ -42,6 +42,7 @@ class FieldSeen:
     """How a field did on the pages of one kind: rows, filled ones, those with several matches, problems, samples."""
 
     kind: str
+    table: str
     name: str
     rows: int = 0
     filled: int = 0
@@ -151,7 +152,7 @@ class _Work:
         year = datetime.now().astimezone().year
         self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
         self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in self.compiled if name != FILE}
-        self.fields: dict[tuple[str, str], FieldSeen] = {}
+        self.fields: dict[tuple[str, str, str], FieldSeen] = {}
         self.failures: list[Problem] = []
         self.notes: list[Problem] = []
         self.pages: list[tuple[str, str, bool]] = []
@@ -203,7 +204,7 @@ class _Work:
             for place, name in enumerate(table.columns):
                 if name in by_route:
                     continue
-                one = self.fields.setdefault((page.kind, name), FieldSeen(page.kind, name))
+                one = self.fields.setdefault((page.kind, table.table, name), FieldSeen(page.kind, table.table, name))
                 cells = [row[place] for row in table.rows]
                 filled = [cell for cell in cells if cell is not None and cell != []]
                 one.rows += len(cells)
@@ -239,6 +240,8 @@ def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | Non
 
 def _enough(work: _Work, kind: str, wanted: set[str], tried: Counter[str]) -> int:
     """How many pages of a kind are read: one, or five of those that lead nowhere; failed ones are made up for, once each."""
+    if kind == SITEMAP:
+        return 2  # an index, and one of its parts
     leads_there = not work.compiled[kind].is_leaf
     if kind not in wanted and not leads_there:
         return 0

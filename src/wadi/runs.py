@@ -56,6 +56,10 @@ class Run:
     @classmethod
     def begin(cls, loaded: LoadedPlan, runs: Path | str = "runs", *, now: datetime | None = None) -> Run:
         """A new run of a plan: its folder, its database with the start pages, and the plan as it is run."""
+        if loaded.plan.login is not None:
+            from wadi.crawling import session_of
+
+            session_of(loaded, loaded.folder)  # raises here, before there is a folder
         began = now or datetime.now().astimezone()
         folder = new_folder(Path(runs), loaded.name, began)
         (folder / PLAN).write_text(loaded.source, "utf-8")

@@ -15,7 +15,6 @@ from wadi.problems import shortened
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from wadi.plan.columns import Column
     from wadi.rehearsal import Estimate, FieldSeen, Rehearsal
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
@@ -86,7 +85,7 @@ def view(seen: Rehearsal, rows: int, width: int) -> RenderableType:
         parts += [plain(f"{table.name}: the first {plural(len(table.rows[:rows]), 'row')}", "bold"), shown]
         if left_out:
             parts.append(plain(f"{plural(len(left_out), 'more column')}: {', '.join(left_out)}", "dim"))
-        parts += [plain(""), _fields_view(seen.fields, table.columns, width), plain("")]
+        parts += [plain(""), _fields_view([one for one in seen.fields if one.table == table.name], width), plain("")]
     parts += [
         plain(f"failed    {shortened(str(problem).splitlines()[0], 200)}", "yellow") for problem in seen.failures[:5]
     ]
@@ -95,7 +94,7 @@ def view(seen: Rehearsal, rows: int, width: int) -> RenderableType:
     return Group(*parts)
 
 
-def _fields_view(fields: list[FieldSeen], columns: list[Column], width: int) -> RenderableType:
+def _fields_view(mine: list[FieldSeen], width: int) -> RenderableType:
     from rich.console import Group
     from rich.table import Table
 
@@ -105,8 +104,6 @@ def _fields_view(fields: list[FieldSeen], columns: list[Column], width: int) -> 
     for heading in ("filled", "", "several", "unread"):
         table.add_column(heading, justify="right", no_wrap=True)
     table.add_column("samples", no_wrap=True)
-    names = {column.name for column in columns}
-    mine = [one for one in fields if one.name in names]
     left = max((len(one.name) for one in mine), default=0) + max((len(one.kind) for one in mine), default=0)
     room = max(12, width - left - _FIELD_COUNTS_WIDTH)
     for one in mine:
@@ -174,6 +171,7 @@ def _as_dict(seen: Rehearsal, rows: int) -> dict[str, Any]:
         "fields": [
             {
                 "page": one.kind,
+                "table": one.table,
                 "name": one.name,
                 "rows": one.rows,
                 "filled": one.filled,

@@ -241,7 +241,7 @@ def walk_rows(site: str) -> list[dict[str, Any]]:
     return rows
 
 
-_NAMES = ("Yarrow Keld at Nørby", "Silver Head", "Golden Fountain")
+_NAMES = ("Yarrow Well at Nørby", "Ash Spring", "Golden Fountain")
 
 
 def _found(name: str) -> list[Spring]:

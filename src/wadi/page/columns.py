@@ -22,7 +22,8 @@ ColumnsKind = Literal["csv", "excel"]
 _SEPARATORS = (",", ";", "\t", "|")
 _TYPES = re.compile(r"text/csv|tab-separated-values|text/x-csv|application/csv", re.IGNORECASE)
 _ENDING = re.compile(r"\.(csv|tsv|tab|xlsx)(?:\.gz)?$", re.IGNORECASE)
-_SAMPLE_LINES = 50
+_SAMPLE_LINES, _SAMPLE_CHARACTERS = 50, 100_000
+_QUOTED = re.compile(r'"(?:[^"]|"")*"')
 _MOST_BYTES = 500_000_000
 _MOST_CELL = 10_000_000
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
@@ -130,16 +131,16 @@ def _csv_lines(text: str) -> list[list[Any]]:
 
 
 def separator_of(text: str) -> str:
-    """The separator with which most of the first lines have the same number of cells, and more than one."""
+    """The separator with which most of the first lines have the same number of cells, and more than one.
+
+    What stands in quotes is left out of the count: it may hold any separator, and line ends.
+    """
+    lines = [line for line in _QUOTED.sub("q", text[:_SAMPLE_CHARACTERS]).splitlines()[:_SAMPLE_LINES] if line]
 
     def fit(separator: str) -> tuple[int, int]:
-        try:
-            sample = csv.reader(io.StringIO("\n".join(text.splitlines()[:_SAMPLE_LINES])), delimiter=separator)
-            counts = Counter(len(line) for line in sample if len(line) > 1)
-        except csv.Error:
-            return (0, 0)
-        ((width, lines),) = counts.most_common(1) or [(0, 0)]
-        return (lines, width)
+        counts = Counter(line.count(separator) for line in lines if separator in line)
+        ((width, times),) = counts.most_common(1) or [(0, 0)]
+        return (times, width)
 
     return max(_SEPARATORS, key=fit)
 
@@ -174,6 +175,8 @@ def _cell(value: Any) -> Any:
 
 def _records(lines: list[list[Any]], header: int | None) -> list[dict[str, Any]]:
     place = _header_place(lines) if header is None else header - 1
+    if not lines:
+        return []
     if place >= len(lines):
         raise BadColumns(f"it has {len(lines)} lines, and header = {header} names a later one")
     width = max((len(line) for line in lines), default=0)

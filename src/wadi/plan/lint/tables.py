@@ -59,6 +59,12 @@ def _unknown_table(text: PlanText, path: Path, name: str, tables: dict[str, str]
     return path, text.problem("unknown-table", path, f'no page yields the table "{name}" ({why})', now=now)
 
 
+def _left_out(plan: Plan, table: str, column: str) -> bool:
+    """Whether the table's `columns` leave a column out that is there."""
+    named = plan.table[table].columns if table in plan.table else []
+    return bool(named) and "…" not in named and column not in named
+
+
 def _named_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     known = columns_of(plan, name)
     table = plan.table[name]
@@ -69,6 +75,10 @@ def _named_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
                 near = nearest(column, known)
                 now = f'did you mean "{near}"?' if near else f"columns: {listed(known)}"
                 yield path, text.problem("unknown-column", path, f'table "{name}" has no column "{column}"', now=now)
+            elif key == "key" and _left_out(plan, name, column):
+                path = ("table", name, key, index)
+                what = f'key column "{column}" is left out by columns, so rows could not be told apart'
+                yield path, text.problem("unknown-column", path, what, now='"…" among the columns stands for the rest')
 
 
 def double_columns(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -130,11 +140,12 @@ def file_names(plan: Plan, text: PlanText) -> Iterator[Finding]:
         known = columns_of(plan, table)
         for name, field in fields.items():
             for column in names_in(field.name or ""):
-                if column not in known:
+                if column not in known or _left_out(plan, table, column):
                     path: Path = (*above, name, "name")
-                    near = nearest(column, known)
+                    near = nearest(column, [one for one in known if one != column])
                     now = f'did you mean "{near}"?' if near else f"columns: {listed(known)}"
-                    what = f'table "{table}" has no column "{column}"'
+                    gone = f'the columns of table "{table}" leave "{column}" out'
+                    what = gone if column in known else f'table "{table}" has no column "{column}"'
                     yield path, text.problem("unknown-column", path, what, now=now)
             for part in FILE_PARTS if field.type == "file" else ():
                 if f"{name}_{part}" in fields:

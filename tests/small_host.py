@@ -1,0 +1,93 @@
+"""A small host for tests: replies by path and query, and what it was asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from aiohttp import web
+
+from conftest import serving
+from wadi.crawl.events import Event
+from wadi.plan.reader import LoadedPlan, load_plan, with_limits
+from wadi.runs import Run
+
+Page = str | bytes | tuple[int, Mapping[str, str], str | bytes]
+HEAD = 'wadi = 1\n[manners]\npause = "0s"\nretries = 0\nparallel = 3\n[inputs]\nsite = "http://h"\n'
+"""What test plans begin with; lines before their first heading are further inputs."""
+
+
+@dataclass
+class SmallHost:
+    """Answers with pages by `path?query`, or by path; a function gets the request and its body. Unknown ones are 404."""
+
+    pages: Mapping[str, Page | Callable[[web.Request, str], Page]]
+    asked: list[str] = field(default_factory=list)
+    address: str = ""
+
+    def application(self) -> web.Application:
+        app = web.Application()
+        app.router.add_route("*", "/{rest:.*}", self._answer)
+        return app
+
+    async def _answer(self, request: web.Request) -> web.Response:
+        body = await request.text()
+        name = request.path_qs
+        if name != "/robots.txt":
+            self.asked.append(f"{request.method} {name}" + (f" {body}" if body else ""))
+        page = self.pages.get(name, self.pages.get(request.path, (404, {}, "gone")))
+        if callable(page):
+            page = page(request, body)
+        status, headers, content = page if isinstance(page, tuple) else (200, {}, page)
+        data = content.encode() if isinstance(content, str) else content
+        return web.Response(status=status, headers={"Content-Type": "text/html; charset=utf-8", **headers}, body=data)
+
+
+@dataclass
+class Crawled:
+    """A finished run with what it reported, and the host that it asked."""
+
+    run: Run
+    events: list[Event]
+    host: SmallHost
+
+    @property
+    def notes(self) -> list[str]:
+        return [note["code"] for _, note in self.run.state.notes()]
+
+    @property
+    def failures(self) -> list[str]:
+        return [problem["code"] for _, _, problem in self.run.state.failures()]
+
+    def rows(self, table: str | None = None) -> list[list[Any]]:
+        return self.run.read(table).rows
+
+
+@contextmanager
+def crawled(
+    folder: Path, replies: Mapping[str, Any], plan: str, *, top: str = "", **limits: float
+) -> Iterator[Crawled]:
+    """A plan (below HEAD) crawled on a small host; files of the plan stand in `folder`. `top` are keys above all headings."""
+    host = SmallHost(replies)
+    with serving(host.application) as host.address:
+        loaded = plan_of(folder, plan, host.address, top=top, **limits)
+        events: list[Event] = []
+        with Run.begin(loaded, folder / "runs") as run:
+            run.crawl(events.append)
+            yield Crawled(run, events, host)
+
+
+def plan_of(folder: Path, plan: str, site: str = "http://h", *, top: str = "", **limits: float) -> LoadedPlan:
+    """A plan below HEAD, loaded from a file in `folder`."""
+    folder.mkdir(exist_ok=True)
+    path = folder / "p.toml"
+    path.write_text(f"{top}\n{HEAD}{plan}", "utf-8")
+    return with_limits(load_plan(path, {"site": site}), **limits)
+
+
+def items(*names: object, more: str = "") -> str:
+    """A list of rows, and something below it."""
+    return f"<title>List</title><ul>{''.join(f'<li>{name}</li>' for name in names)}</ul>{more}"

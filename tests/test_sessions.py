@@ -1,0 +1,263 @@
+"""Log-ins by a form, sessions that end, cookies and saved requests from files; nothing secret is stored."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiohttp import web
+
+from conftest import serving
+from small_host import SmallHost, crawled, items, plan_of
+from wadi.problems import CrawlError, UsageError
+from wadi.runs import Run
+from wadi.web.session import BadSession, read_cookies, read_saved_request
+
+LOGIN = "<title>Log in</title><form action=/q><input name=q></form><form method=post action=/do><input type=hidden name=t value=7><input name=u><input type=password name=p></form>"
+PLAN = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[login]
+address = "{+site}/login"
+user_from = "U"
+password_from = "P"
+EXTRA
+[page.list]
+expect = "ul"
+rows = "li"
+table = "t"
+next = "a"
+fields = { name = "." }
+"""
+
+
+class Guarded:
+    """Pages behind a cookie: `lives` requests a session; `closed` says how those without one are answered."""
+
+    def __init__(self, closed: Callable[[web.Request], Any], lives: int = 2) -> None:
+        self.sessions: dict[str, int] = {}
+        self.closed = closed
+        self.lives = lives
+        self.host = SmallHost(
+            {
+                "/login": LOGIN,
+                "/do": self.log_in,
+                "/welcome": "<p class=in>in",
+                **{f"/l{n}": self.page for n in ("", 2, 3, 4)},
+            }
+        )
+
+    def log_in(self, request: web.Request, body: str) -> Any:
+        if body != "t=7&u=me&p=secret":
+            return LOGIN
+        self.sessions[f"s{len(self.sessions)}"] = self.lives
+        return (303, {"Location": "/welcome", "Set-Cookie": f"sid=s{len(self.sessions) - 1}"}, "")
+
+    def page(self, request: web.Request, body: str) -> Any:
+        name = request.cookies.get("sid", "")
+        if self.sessions.get(name, 0) <= 0:
+            return self.closed(request)
+        self.sessions[name] -= 1
+        number = int(request.path[2:] or 1)
+        return items(f"r{number}", more=f"<a href=/l{number + 1}>n</a>" if number < 4 else "")
+
+
+def _crawl(guarded: Guarded, folder: Path, extra: str = "") -> Any:
+    with serving(guarded.host.application) as address:
+        loaded = plan_of(folder, PLAN.replace("EXTRA", extra), address)
+        with Run.begin(loaded, folder / "runs") as run:
+            run.crawl()
+            kept = b"".join(path.read_bytes() for path in run.folder.rglob("*") if path.is_file())
+            assert b"secret" not in kept
+            assert b"sid=s" not in kept
+            return run.read().rows, [problem["code"] for _, _, problem in run.state.failures()]
+
+
+@pytest.mark.parametrize(
+    ("closed", "extra"),
+    [
+        (lambda request: (302, {"Location": f"/login?back={request.path}"}, ""), ""),
+        (lambda request: (401, {}, "who are you?"), ""),
+        (lambda request: "<p class=please>Please log in", 'lost = "p.please"'),
+        (lambda request: "<p class=please>Please log in<ul><li>not a row</ul>", 'lost = ".please"\ncheck = "p.in"'),
+    ],
+)
+@pytest.mark.parametrize("lives", [1, 2, 9])
+def test_a_session_that_ends_is_begun_anew_and_nothing_is_lost(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, closed: Any, extra: str, lives: int
+) -> None:
+    monkeypatch.setenv("U", "me")
+    monkeypatch.setenv("P", "secret")
+    guarded = Guarded(closed, lives)
+    assert _crawl(guarded, tmp_path, extra) == ([["r1"], ["r2"], ["r3"], ["r4"]], [])
+    assert len(guarded.sessions) == -(-4 // lives)
+
+
+def test_a_page_that_stays_closed_fails_and_the_others_go_on(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("U", "me")
+    monkeypatch.setenv("P", "secret")
+    guarded = Guarded(lambda request: (401, {}, ""), 9)
+    guarded.host.pages = {**guarded.host.pages, "/l2": (401, {}, "never")}
+    with pytest.raises(CrawlError, match="ended at once, 3 times in a row"):
+        _crawl(guarded, tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("user", "password", "extra", "words"),
+    [
+        ("me", "wr0ng", "", "the form came back"),
+        ("me", "wr0ng", 'check = "p.in"', 'the page after it has no "p.in" (its title: "Log in")'),
+        ("me", "secret", 'form = "form.none"', "there is no form for it on the page"),
+        ("me", "secret", 'form = "form"', "the form has no field for a password"),
+        ("", "secret", "", "no user name to log in with: the environment variable U is not set"),
+    ],
+)
+def test_log_ins_that_do_not_work_say_why(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, user: str, password: str, extra: str, words: str
+) -> None:
+    monkeypatch.setenv("U", user)
+    monkeypatch.setenv("P", password)
+    with pytest.raises(CrawlError) as caught:
+        _crawl(Guarded(lambda request: (401, {}, "")), tmp_path, extra)
+    assert words in str(caught.value)
+    assert password not in str(caught.value)
+
+
+def test_credentials_are_asked_for_once_where_no_variable_holds_them(tmp_path: Path) -> None:
+    asked: list[bool] = []
+
+    def ask(question: str, secret: bool) -> str:
+        asked.append(secret)
+        return "secret" if secret else "me"
+
+    guarded = Guarded(lambda request: (401, {}, ""), 1)
+    with serving(guarded.host.application) as address:
+        loaded = plan_of(tmp_path, PLAN.replace("EXTRA", ""), address)
+        with Run.begin(loaded, tmp_path / "runs") as run:
+            run.crawl(ask=ask)
+            assert len(run.read().rows) == 4
+    assert asked == [False, True]
+
+
+# -- sessions from files
+
+
+def test_cookies_from_a_file() -> None:
+    lines = [
+        "# cookies",
+        "",
+        "h.example\tFALSE\t/\tFALSE\t0\tsid\ta=b c",
+        "#HttpOnly_.wide.example\tTRUE\t/x\tTRUE\t2000\twide\t1",
+        "h.example\tFALSE\t/\tFALSE\t500\told\t1",
+    ]
+    session = read_cookies("\ufeff" + "\r\n".join(lines), now=1000)
+    first, second = session.cookies
+    assert (first.domain, first.name, first.value, first.host_only, first.secure) == (
+        "h.example",
+        "sid",
+        "a=b c",
+        True,
+        False,
+    )
+    assert (second.domain, second.path, second.host_only, second.secure) == ("wide.example", "/x", False, True)
+    assert session.expired == 1
+
+
+RAW = "GET /l?x=1 HTTP/1.1\r\nHost: h.example\r\nCookie: sid=1; b=2=3\r\nUser-Agent: other\r\nX-Token: t\r\nAccept: */*\r\n\r\nbody"
+COMMAND = (
+    "fetch 'http://h.example/l' \\\n -H 'cookie: sid=1; b=2=3' -H 'user-agent: other' -H 'x-token: t' --compressed"
+)
+ARCHIVE = json.dumps(
+    {"log": {"entries": [
+        {"request": {"url": "http://other.example/", "headers": [{"name": "Cookie", "value": "no=1"}]}},
+        {"request": {"url": "http://h.example/l", "headers": [{"name": "Cookie", "value": "sid=1; b=2=3"}, {"name": "X-Token", "value": "t"}]}},
+        {"request": {"url": "http://h.example/style.css", "headers": []}},
+    ]}}
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("text", [RAW, RAW.replace("\r\n", "\n"), COMMAND, ARCHIVE])
+def test_saved_requests(text: str) -> None:
+    session = read_saved_request(text)
+    assert [(c.domain, c.name, c.value) for c in session.cookies] == [
+        ("h.example", "sid", "1"),
+        ("h.example", "b", "2=3"),
+    ]
+    assert (session.host, [(name.lower(), value) for name, value in session.headers]) == (
+        "h.example:80",
+        [("x-token", "t")],
+    )
+
+
+@pytest.mark.parametrize(
+    ("read", "text", "words"),
+    [
+        (lambda text: read_cookies(text, 0), "", "no cookies"),
+        (lambda text: read_cookies(text, 0), "a b c", "line 1 has 1 columns"),
+        (lambda text: read_cookies(text, 0), "h\tF\t/\tF\tsoon\tn\tv", "no time in seconds"),
+        (lambda text: read_cookies(text, 9e9), "h\tF\t/\tF\t5\tn\tv", "all 1 cookies have expired"),
+        (read_saved_request, "", "neither a request"),
+        (read_saved_request, "GET / HTTP/1.1\nHost: h\n\n", "neither cookies nor"),
+        (read_saved_request, "GET / HTTP/1.1\nCookie: a=1\n", "no Host header"),
+        (read_saved_request, "GET / HTTP/1.1\nnonsense\n", "is no header line"),
+        (read_saved_request, "it's not closed", "cannot be read|no request"),
+        (read_saved_request, '{"log": 1}', "no HTTP archive"),
+        (read_saved_request, '{"log": {"entries": []}}', "no request in it"),
+    ],
+)
+def test_files_without_a_session_say_why(read: Any, text: str, words: str) -> None:
+    with pytest.raises(BadSession, match=words):
+        read(text)
+
+
+FROM_FILE = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[login]
+WAY
+lost = "p.please"
+[page.list]
+rows = "li"
+table = "t"
+open = { list = "a" }
+fields = { name = "." }
+"""
+
+
+@pytest.mark.parametrize("way", ["cookies", "request"])
+def test_a_session_from_a_file_opens_pages_and_is_not_kept(tmp_path: Path, way: str) -> None:
+    def answer(request: web.Request, body: str) -> str:
+        return items("r") if request.cookies.get("sid") == "opensesame" else "<p class=please>Log in"
+
+    host = SmallHost({"/l": answer})
+    with serving(host.application) as address:
+        port = address.rpartition(":")[2]
+        text = {
+            "cookies": "127.0.0.1\tFALSE\t/\tFALSE\t0\tsid\topensesame\n",
+            "request": f"GET / HTTP/1.1\nHost: 127.0.0.1:{port}\nCookie: sid=opensesame\n",
+        }[way]
+        (tmp_path / "session.txt").write_text(text)
+        loaded = plan_of(tmp_path, FROM_FILE.replace("WAY", f'{way} = "session.txt"'), address)
+        with Run.begin(loaded, tmp_path / "runs") as run:
+            run.crawl()
+            assert run.read().rows == [["r"]]
+            assert not [path for path in run.folder.rglob("*") if path.is_file() and b"opensesame" in path.read_bytes()]
+
+
+def test_an_ended_session_from_a_file_is_no_empty_page(tmp_path: Path) -> None:
+    (tmp_path / "c.txt").write_text("127.0.0.1\tFALSE\t/\tFALSE\t0\tsid\told\n")
+    plan = FROM_FILE.replace("WAY", 'cookies = "c.txt"')
+    with crawled(tmp_path, {"/l": "<p class=please>Log in"}, plan) as done:
+        assert (done.rows(), done.failures) == ([], ["logged-out"])
+
+
+def test_a_missing_file_ends_before_anything_is_asked(tmp_path: Path) -> None:
+    with (
+        pytest.raises(UsageError, match=r"c\.txt: cannot be read: No such file"),
+        crawled(tmp_path, {}, FROM_FILE.replace("WAY", 'cookies = "c.txt"')),
+    ):
+        pass
+    assert not (tmp_path / "runs").exists()
