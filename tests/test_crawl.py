@@ -20,8 +20,10 @@ from wadi.crawl.kinds import compile_kinds
 from wadi.plan.reader import parse_plan, with_limits
 from wadi.runs import Run
 from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
+from wadi.store.order import Visit
 from wadi.store.outcome import Link, Outcome, Role, State, TableRows
 from wadi.store.state import RunState
+from wadi.table.doubles import FirstStands, stand_of
 from wadi.web.messages import Reply, Request
 
 HEAD = 'wadi = 1\n[start]\npage = "list"\naddresses = "http://h/list"\n[page.list]\n'
@@ -458,3 +460,14 @@ def test_the_library_works_inside_a_running_event_loop(tmp_path: Path) -> None:
     with serving(_host(pages=2)) as site:
         assert asyncio.run(notebook(site)) == len([n for n in range(9) if n % 7])
         assert len(wadi.open_run("p", runs=tmp_path).table()) == len([n for n in range(9) if n % 7])
+
+
+@pytest.mark.parametrize("in_memory", [0, 3, 100])
+def test_keys_are_remembered_in_memory_or_on_disk_alike(in_memory: int) -> None:
+    firsts = FirstStands(in_memory)
+    visits = [Visit(n, "k", State.DONE, "", {}, n // 4, n // 2, ("k",) * (n % 3 + 1)) for n in range(8)]
+    found = [firsts.first((f"k{n % 5}", n % 2), visits[n // 3]) for n in range(24)]
+    assert found[:10] == [None] * 10
+    assert found[10:] == [stand_of(visits[(n % 10) // 3]) for n in range(10, 24)]
+    assert firsts.first((1,), visits[0]) is None
+    assert firsts.first((1.0,), visits[1]) == stand_of(visits[0])

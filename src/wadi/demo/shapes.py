@@ -304,6 +304,21 @@ def add_to(router: web.UrlDispatcher) -> None:
     router.add_get("/members/list", members.list)
 
 
+FURTHER = (
+    ("/search", "Search"),
+    ("/catalogue", "Catalogue"),
+    ("/archive/page/1", "From the archive"),
+    ("/atlas", "Atlas"),
+    ("/yearbook", "Yearbook of flows"),
+    ("/inspections", "Inspections"),
+    ("/fieldnotes", "Field notes"),
+    ("/duties", "Who looks after what"),
+    ("/gallery", "Photographs"),
+    ("/board", "On the board today"),
+    ("/open-data", "Open data"),
+    ("/members/login", "For members"),
+)
+"""What the front page links to, path and name."""
 PAGES: dict[str, Callable[[web.Request], Any]] = {
     "/archive/page/{number}": _archive,
     "/fieldnotes": _fieldnotes,

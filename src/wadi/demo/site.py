@@ -41,7 +41,7 @@ def registerhtml(number: int) -> str:
 
 
 async def _home(request: web.Request) -> web.Response:
-    return html(page("home.html", newest=world.springs()[:4]))
+    return html(page("home.html", newest=world.springs()[:4], further=shapes.FURTHER))
 
 
 async def _register(request: web.Request) -> web.Response:

@@ -40,7 +40,7 @@ class Walk:
 
     def __init__(self, state: RunState, *, edges: list[Edge] | None = None) -> None:
         self._state = state
-        self._seen: set[int] = set()
+        self._seen = _Numbers()
         first = state.edges(START_PAGE) if edges is None else edges
         self._stack: list[tuple[Iterator[Edge], Visit | None]] = [(iter(first), None)]
         self._held: Visit | None = None
@@ -78,6 +78,23 @@ class Walk:
                 self._seen.add(edge.target)
                 return _visit(edge, source)
         return None
+
+
+class _Numbers:
+    """A set of page numbers, which are dense: one bit for each."""
+
+    def __init__(self) -> None:
+        self._bits = bytearray()
+
+    def __contains__(self, number: int) -> bool:
+        place, bit = divmod(number, 8)
+        return place < len(self._bits) and bool(self._bits[place] & 1 << bit)
+
+    def add(self, number: int) -> None:
+        place, bit = divmod(number, 8)
+        if place >= len(self._bits):
+            self._bits.extend(bytes(place - len(self._bits) + 1))
+        self._bits[place] |= 1 << bit
 
 
 def _visit(edge: Edge, source: Visit | None) -> Visit:

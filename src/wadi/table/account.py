@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from wadi.store.order import Visit
 from wadi.store.outcome import CellProblem
+from wadi.table.doubles import Stand
 
 _EXAMPLES = 2
 
@@ -55,7 +55,7 @@ class Account:
             self.reject_examples.append((url, column))
 
 
-def way_of_double(first: Visit, again: Visit) -> str:
+def way_of_double(first: Stand, again: Stand) -> str:
     """How a record came twice: what tells the two places apart."""
     if first.page == again.page:
         return "twice on one page"

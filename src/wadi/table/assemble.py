@@ -19,6 +19,7 @@ from wadi.store.order import Visit, Walk
 from wadi.store.outcome import CellProblem, State, TableRows
 from wadi.store.state import RunState
 from wadi.table.account import Account, way_of_double
+from wadi.table.doubles import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
 from wadi.urls import without_secret
 
@@ -69,7 +70,7 @@ class Assembly:
         self._completing = {name for name, kind in plan.page.items() if kind.completes == table}
         self._fills = {name: _fill(plan, table, name) for name in plan.page}
         self._by_route = _by_route(plan, table, this_year)
-        self._seen: dict[tuple[Any, ...], tuple[Visit, int]] = {}
+        self._seen = FirstStands()
         self._files = FileCells(state, plan, table, self.columns)
         self._told: set[int] = set()
         self._rows_of = lru_cache(_PAGES_HELD)(lambda page: state.rows(page, table))
@@ -251,16 +252,16 @@ class Assembly:
         if self._key and self._plan.doubles == "first":
             key = key_of(row.cells, self._key)
             if key is not None:
-                here = (row.visit, row.number)
-                first = self._seen.setdefault(key, here)
-                if first is not here:
-                    self._account_double(key, first[0], row.visit)
+                first = self._seen.first(key, row.visit)
+                if first is not None:
+                    self._account_double(key, first, row.visit)
                     return _Fate.DOUBLE
         return _Fate.ACCEPTED
 
-    def _account_double(self, key: tuple[Any, ...], first: Visit, again: Visit) -> None:
+    def _account_double(self, key: tuple[Any, ...], first: Stand, again: Visit) -> None:
         shown = " ".join(map(str, key))
-        self.account.add_double(way_of_double(first, again), shown, self._url(first.page), self._url(again.page))
+        way = way_of_double(first, stand_of(again))
+        self.account.add_double(way, shown, self._url(first.page), self._url(again.page))
 
     def _settled_doubles(self, rows: Iterable[Placed]) -> list[Placed]:
         """One row for each key: the last one, or the first with its gaps filled from the others. Held in memory."""
@@ -272,7 +273,7 @@ class Assembly:
             if first is None:
                 kept[name] = row
                 continue
-            self._account_double(key or (), first.visit, row.visit)
+            self._account_double(key or (), stand_of(first.visit), row.visit)
             if self._plan.doubles == "last":
                 del kept[name]
                 kept[name] = row
