@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
+import pty
+import select
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -10,8 +13,10 @@ from typing import Any
 import pytest
 from aiohttp import web
 
-from conftest import serving
+from conftest import EXAMPLES, Program, serving
 from small_host import SmallHost, crawled, items, plan_of
+from wadi.crawling import credentials_of
+from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.problems import CrawlError, UsageError
 from wadi.runs import Run
 from wadi.web.session import BadSession, read_cookies, read_saved_request
@@ -137,7 +142,7 @@ def test_credentials_are_asked_for_once_where_no_variable_holds_them(tmp_path: P
     with serving(guarded.host.application) as address:
         loaded = plan_of(tmp_path, PLAN.replace("EXTRA", ""), address)
         with Run.begin(loaded, tmp_path / "runs") as run:
-            run.crawl(ask=ask)
+            run.crawl(credentials=credentials_of(loaded, ask))
             assert len(run.read().rows) == 4
     assert asked == [False, True]
 
@@ -261,3 +266,26 @@ def test_a_missing_file_ends_before_anything_is_asked(tmp_path: Path) -> None:
     ):
         pass
     assert not (tmp_path / "runs").exists()
+
+
+def test_the_program_asks_at_a_terminal_and_does_not_show_the_password(program: Program, site: str) -> None:
+    """The real program behind a terminal: a question for each, a password that is not echoed, then the whole table."""
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(program.folder)
+        plan = str(EXAMPLES / "members.toml")
+        arguments = [*program.command, "run", plan, "-i", f"site={site}", "-o", "out.csv"]
+        os.execve(arguments[0], arguments, {**program.environment, "TERM": "dumb"})
+    seen = b""
+    answers = [(b"user name for", MEMBER), (b"password for", PASSWORD)]
+    while select.select([terminal], [], [], 60)[0]:
+        try:
+            seen += os.read(terminal, 4096)
+        except OSError:
+            break
+        if answers and answers[0][0] in seen:
+            os.write(terminal, answers.pop(0)[1].encode() + b"\r")
+    assert os.waitpid(pid, 0)[1] == 0, seen.decode()
+    os.close(terminal)
+    assert PASSWORD.encode() not in seen
+    assert len((program.folder / "out.csv").read_text().splitlines()) == 101

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import hashlib
 from pathlib import Path
 from typing import Any
@@ -152,7 +153,16 @@ fields = { b = "." }
         # a record over two rows, of which the second may be missing
         ("<table><tr class=r><td>A<tr class=more><td>a<tr class=r><td>B<tr class=r><td>C<tr class=more><td>c</table>",
          'n = "td"\nm = "+ tr.more td"', [["A", "a"], ["B", None], ["C", "c"]]),
-        # several terms to one description, two values in one cell, text after a link
+        # "Parent Directory", a check box in front, decorations as further links in the title cell
+        ("<table><tr class=r><td><a href=..>Parent Directory</a><tr class=r><td><input type=checkbox><td><a href=a>A</a> <a href=e>edit</a></table>",
+         't = { at = "td + td a", required = true }', [["A"]]),
+        # nested entries, and a cell that folds a chain of three
+        ("<ul><li class=r>one<ul><li>inner</ul><li class=r><a>x</a>/<a>y</a>/<a>z</a></ul>",
+         't = { at = ".", take = "direct text", missing = ["", "/ /"] }\nc = { at = "> a", many = true }', [["one", []], [None, ["x", "y", "z"]]]),
+        # several terms to one description
+        ("<dl class=r><dt>Flow<dt>Output<dd>3<dt>Depth<dd>4</dl>",
+         "f = \"(.//dt[.='Flow']/following-sibling::dd)[1]\"\no = \"(.//dt[.='Output']/following-sibling::dd)[1]\"", [["3", "3"]]),
+        # two values in one cell, text after a link
         ("<div class=r><a href=x>A</a> (N1) <span>-4</span>/<span>+77</span></div>",
          'n = "a"\ncode = { at = ".", take = "direct text", find = "\\\\((.*?)\\\\)" }\nup = "span:nth-of-type(2)"', [["A", "N1", "+77"]]),
     ],
@@ -529,3 +539,54 @@ def test_downloads_go_on_after_a_break(tmp_path: Path) -> None:
             run.crawl()
             assert [row[1] is not None for row in run.read().rows] == [True, True, True, False, False, False]
         assert len(host.asked) == len(set(host.asked)) == 6
+
+
+# -- starts
+
+
+FEEDS = {
+    "rss": '<rss version="2.0"><channel><title>t</title><link>SITE/</link><item><title>1</title><link> SITE/1 </link></item><item><link>SITE/2</link></item></channel></rss>',
+    "atom": '<feed xmlns="http://www.w3.org/2005/Atom"><link href="SITE/"/><entry><link rel="self" href="SITE/x"/><link rel="alternate" href="SITE/1"/></entry><entry><link href="/2"/></entry></feed>',
+    "rdf": '<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#" xmlns="http://purl.org/rss/1.0/"><channel><link>SITE/</link></channel><item><link>SITE/1</link></item><item><link>SITE/2</link></item></rdf:RDF>',
+}  # fmt: skip
+URLSET = "<urlset xmlns='http://www.sitemaps.org/schemas/sitemap/0.9'><url><loc>\nSITE/1\n</loc></url><url><loc>SITE/2</loc></url></urlset>"
+SITEMAPS = {
+    "xml": {"/s": URLSET},
+    "gzip": {"/s": lambda site: gzip.compress(URLSET.replace("SITE", site).encode())},
+    "index": {"/s": "<sitemapindex><sitemap><loc>SITE/a</loc></sitemap><sitemap><loc>SITE/b</loc></sitemap></sitemapindex>", "/a": "<urlset><url><loc>SITE/1</loc></url></urlset>", "/b": URLSET},
+    "text": {"/s": "SITE/1\r\nSITE/2\r\n"},
+    "robots": {"/s": "User-agent: *\nDisallow: /x\nsitemap: SITE/a", "/a": URLSET},
+    "elsewhere": {"/s": URLSET.replace("</urlset>", "<url><loc>http://elsewhere.example/1</loc></url></urlset>")},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("key", "name"), [*(("feed", name) for name in FEEDS), *(("sitemap", name) for name in SITEMAPS)]
+)
+def test_starts_from_feeds_and_sitemaps(tmp_path: Path, key: str, name: str) -> None:
+    plan = f"""[start]
+page = "one"
+{key} = "{{+site}}/s"
+[page.one]
+table = "t"
+fields = {{ name = "b" }}
+"""
+    replies: dict[str, Any] = {"/1": "<b>1</b>", "/2": "<b>2</b>"}
+    for path, text in {"/s": FEEDS[name]}.items() if key == "feed" else SITEMAPS[name].items():
+        kind = {"Content-Type": "text/plain" if name in ("text", "robots") and path == "/s" else "application/xml"}
+
+        def answer(request: web.Request, body: str, text: Any = text, kind: dict[str, str] = kind) -> Any:
+            site = f"http://{request.host}"
+            return (200, kind, text(site) if callable(text) else text.replace("SITE", site))
+
+        replies[path] = answer
+    with crawled(tmp_path, replies, plan) as done:
+        assert done.rows() == [["1"], ["2"]]
+        assert done.failures == []
+        assert done.notes == (["other-host"] if name == "elsewhere" else [])
+
+
+def test_a_sitemap_that_is_none_is_a_failed_page(tmp_path: Path) -> None:
+    plan = '[start]\npage = "one"\nsitemap = "{+site}/s"\n[page.one]\ntable = "t"\nfields = { name = "b" }\n'
+    with crawled(tmp_path, {"/s": "<title>Wait</title><p>Please wait"}, plan) as done:
+        assert (done.rows(), done.failures) == ([], ["not-the-page"])

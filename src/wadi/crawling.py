@@ -7,7 +7,7 @@ import os
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -42,7 +42,15 @@ Ask = Callable[[str, bool], str]
 """Asks a person: the question, and whether the answer is a secret."""
 
 
-async def crawl(run: Run, report: Callable[[Event], None], ask: Ask | None = None) -> End:
+@dataclass(frozen=True)
+class Credentials:
+    """Who logs in. Kept in memory alone."""
+
+    user: str
+    password: str = field(repr=False)
+
+
+async def crawl(run: Run, report: Callable[[Event], None], credentials: Credentials | None = None) -> End:
     """Crawl a run that has begun until its end. Raises CrawlError, UsageError."""
     session = session_of(run.loaded, run.plan_folder)
     journal = Journal(run.folder / LOG)
@@ -54,7 +62,7 @@ async def crawl(run: Run, report: Callable[[Event], None], ask: Ask | None = Non
     client = client_of(run.loaded, tell, session)
     archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}")
     try:
-        return await Engine(task_of(run, ask), run.state, archive, client, tell).crawl()
+        return await Engine(task_of(run, credentials), run.state, archive, client, tell).crawl()
     finally:
         await client.close()
         archive.close()
@@ -67,11 +75,13 @@ class Site:
     Pages behind a log-in are not kept. Use `close` at the end.
     """
 
-    def __init__(self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool = False, ask: Ask | None = None) -> None:
+    def __init__(
+        self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool = False, credentials: Credentials | None = None
+    ) -> None:
         self._loaded = loaded
         self._cache = cache if loaded.plan.login is None else None
         self._fresh = fresh
-        self._login = login_of(loaded, ask)
+        self._login = login_of(loaded, credentials)
         self._pool = ThreadPoolExecutor(1)
         self._runner = asyncio.Runner()
         self._client: Client | None = None
@@ -108,7 +118,7 @@ class Site:
         return await self._client.fetch(request)
 
 
-def task_of(run: Run, ask: Ask | None = None) -> Task:
+def task_of(run: Run, credentials: Credentials | None = None) -> Task:
     """What the engine works on."""
     loaded, plan = run.loaded, run.loaded.plan
     reading = Reading(
@@ -120,7 +130,7 @@ def task_of(run: Run, ask: Ask | None = None) -> Task:
         parts=lambda url, values: parts_of(plan, url, values),
     )
     limits = Limits(plan.limits.pages, plan.limits.depth, plan.limits.time, plan.limits.bytes)
-    return Task(reading, plan.manners.parallel, limits, run.enough_rows(), login_of(loaded, ask))
+    return Task(reading, plan.manners.parallel, limits, run.enough_rows(), login_of(loaded, credentials))
 
 
 def client_of(
@@ -139,37 +149,40 @@ def client_of(
     return Client(transport, throttle, policy, report=report, robots_agent=agent)
 
 
-def login_of(loaded: LoadedPlan, ask: Ask | None) -> Login | None:
-    """The log-in by a form, if the plan has one. Credentials are taken when they are needed."""
+def login_of(loaded: LoadedPlan, credentials: Credentials | None) -> Login | None:
+    """The log-in by a form, if the plan has one. Raises CrawlError without credentials."""
     plan = loaded.plan.login
     if plan is None or plan.address is None:
         return None
-    url = resolve("", expanded(plan.address, fixed_inputs(loaded.plan.inputs)))
-    kept: dict[bool, str] = {}
-
-    def credential(variable: str | None, secret: bool) -> str:
-        if secret not in kept:
-            kept[secret] = _credential(variable, secret, url, ask)
-        return kept[secret]
-
-    return Login(
-        url,
-        lambda: credential(plan.user_from, False),
-        lambda: credential(plan.password_from, True),
-        compiled(plan.form),
-        plan.values,
-        compiled(plan.check),
-    )
+    known = credentials or credentials_of(loaded)
+    assert known is not None
+    return Login(_login_url(loaded), known.user, known.password, compiled(plan.form), plan.values, compiled(plan.check))
 
 
-def _credential(variable: str | None, secret: bool, url: str, ask: Ask | None) -> str:
+def _login_url(loaded: LoadedPlan) -> str:
+    address = loaded.plan.login.address if loaded.plan.login else None
+    return resolve("", expanded(address or "", fixed_inputs(loaded.plan.inputs)))
+
+
+def credentials_of(loaded: LoadedPlan, ask: Ask | None = None) -> Credentials | None:
+    """User name and password for the plan's log-in, from the environment, else asked for; None where it needs none.
+
+    To be called before an event loop runs or a display is shown. Raises CrawlError.
+    """
+    plan = loaded.plan.login
+    if plan is None or plan.address is None:
+        return None
+    url = _login_url(loaded)
+    user = _credential("user name", "user_from", plan.user_from, url, ask)
+    return Credentials(user, _credential("password", "password_from", plan.password_from, url, ask))
+
+
+def _credential(what: str, key: str, variable: str | None, url: str, ask: Ask | None) -> str:
     value = os.environ.get(variable) if variable else None
     if value:
         return value
-    what = "password" if secret else "user name"
     if ask is not None:
-        return ask(f"{what} for {url}", secret)
-    key = "password_from" if secret else "user_from"
+        return ask(f"{what} for {url}", what == "password")
     named = (
         f"the environment variable {variable} is not set" if variable else f"login.{key} names no environment variable"
     )

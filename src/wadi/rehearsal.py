@@ -17,7 +17,7 @@ from typing import Any
 
 from wadi.crawl.extract import extract
 from wadi.crawl.kinds import Kind, compile_kinds
-from wadi.crawling import Ask, Site
+from wadi.crawling import Credentials, Site
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
@@ -113,14 +113,16 @@ def rehearse(
     fresh: bool = False,
     cache: LookedAt | None = None,
     told: Told = lambda kind, url: None,
-    ask: Ask | None = None,
+    credentials: Credentials | None = None,
 ) -> Rehearsal:
     """Try a plan on the first page of every kind and five detail pages, or on `sample` pages picked at random from all known.
 
     `kind` wants pages of this kind only (those that lead there are read too). Raises CrawlError when no start can be read.
     """
     with (
-        contextlib.closing(Site(loaded, cache or LookedAt(cache_folder()), fresh=fresh, ask=ask)) as site,
+        contextlib.closing(
+            Site(loaded, cache or LookedAt(cache_folder()), fresh=fresh, credentials=credentials)
+        ) as site,
         tempfile.TemporaryDirectory(prefix="wadi-preview-") as folder,
         RunState.create(Path(folder) / "run.sqlite") as state,
     ):
@@ -151,7 +153,7 @@ class _Work:
         self.loaded = loaded
         year = datetime.now().astimezone().year
         self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
-        self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in self.compiled if name != FILE}
+        self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in self.compiled}
         self.fields: dict[tuple[str, str, str], FieldSeen] = {}
         self.failures: list[Problem] = []
         self.notes: list[Problem] = []
@@ -268,8 +270,12 @@ def _estimate(plan: Plan, kinds: dict[str, KindSeen]) -> Estimate:
     while todo:
         name = todo.pop(0)
         seen = kinds[name]
-        for target, links in seen.links.items():
+        for target, links in sorted(seen.links.items(), key=lambda link: link[0] != name):
             share = links / seen.pages if seen.pages else 0
+            if target == name:  # pages that open their like: as many as were seen, and who knows how many below
+                counts[name] += links
+                known = known and name == SITEMAP
+                continue
             is_row_by_row = name == plan.start.page and start.total is not None and abs(share - per_page) < 0.5
             expected = (
                 start.total * starts if is_row_by_row and start.total is not None else round(counts[name] * share)

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
     from wadi.crawl.engine import End
     from wadi.crawl.events import Event
-    from wadi.crawling import Ask
+    from wadi.crawling import Credentials
     from wadi.plan.columns import Column
 
 Report = Callable[["Event"], None]
@@ -168,15 +168,15 @@ class Run:
             raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
         return table
 
-    def crawl(self, report: Report = lambda event: None, *, ask: Ask | None = None) -> End:
+    def crawl(self, report: Report = lambda event: None, *, credentials: Credentials | None = None) -> End:
         """Crawl until the end; events go to `report`. Works inside a running event loop too (a notebook's), in a thread.
 
-        `ask` is called for what a log-in needs and no environment variable holds. Raises CrawlError.
+        Without `credentials` a log-in takes them from the environment variables that the plan names. Raises CrawlError.
         """
         from wadi.crawling import crawl
         from wadi.pages import in_loop
 
-        end: End = in_loop(crawl(self, report, ask))
+        end: End = in_loop(crawl(self, report, credentials))
         self.state.set_meta("end", end.value)
         self._name_files()
         return end

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wadi.problems import Problem, UsageError
 
 if TYPE_CHECKING:
+    from wadi.crawling import Credentials
     from wadi.pages import OpenedPage
     from wadi.plan.model import InputValue
+    from wadi.plan.reader import LoadedPlan
     from wadi.runs import Run
 
 
@@ -130,14 +132,19 @@ def _plan_value(text: str, reader: str) -> float:
         raise argparse.ArgumentTypeError(f"{text!r}: {error.message()}") from error
 
 
-def asker() -> Callable[[str, bool], str] | None:
-    """Asks at the terminal for what a log-in needs, secrets without echo; None where there is no terminal."""
-    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+def credentials_for(loaded: LoadedPlan) -> Credentials | None:
+    """What the plan's log-in needs, asked for at the terminal where no environment variable holds it. Raises CrawlError."""
+    if loaded.plan.login is None:
         return None
+    from wadi.crawling import credentials_of
 
-    def ask(question: str, secret: bool) -> str:
-        from prompt_toolkit import prompt
+    at_terminal = sys.stdin.isatty() and sys.stderr.isatty()
+    return credentials_of(loaded, _ask if at_terminal else None)
 
-        return prompt(f"{question}: ", is_password=secret)
 
-    return ask
+def _ask(question: str, secret: bool) -> str:
+    """A person's answer; a secret is not shown while it is typed."""
+    from prompt_toolkit import PromptSession
+    from prompt_toolkit.output import create_output
+
+    return PromptSession(output=create_output(sys.stderr)).prompt(f"{question}: ", is_password=secret)

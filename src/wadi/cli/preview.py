@@ -7,7 +7,7 @@ from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_inputs, at_least_one, inputs_of
+from wadi.cli.options import add_inputs, at_least_one, credentials_for, inputs_of
 from wadi.cli.show import console, percent, plain, plural, rows_table, write_json
 from wadi.cli.status import Status
 from wadi.problems import shortened
@@ -62,7 +62,14 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     wanted = 1_000_000 if args.output else args.rows
     seen = rehearse(
-        loaded, rows=wanted, kind=args.page_kind, sample=args.sample, seed=args.seed, fresh=args.fresh, told=told
+        loaded,
+        rows=wanted,
+        kind=args.page_kind,
+        sample=args.sample,
+        seed=args.seed,
+        fresh=args.fresh,
+        told=told,
+        credentials=credentials_for(loaded),
     )
     if args.json:
         write_json(_as_dict(seen, args.rows), out)

@@ -11,9 +11,9 @@ from wadi.cli.options import (
     add_inputs,
     add_outputs,
     add_runs,
-    asker,
     at_least_one,
     check_outputs,
+    credentials_for,
     inputs_of,
     not_negative,
     write_outputs,
@@ -22,6 +22,7 @@ from wadi.cli.status import Status
 
 if TYPE_CHECKING:
     from wadi.cli.summary import Summary
+    from wadi.crawling import Credentials
     from wadi.runs import Run
 
 _LIMITS = ("rows", "pages", "depth", "time", "bytes")
@@ -64,13 +65,16 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         )
     check_outputs(args.output)
     loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in _LIMITS})
+    credentials = credentials_for(loaded)
     with Run.begin(loaded, args.runs) as begun:
         if args.table is not None:
             begun.assembly(args.table)
-        return crawl_and_sum_up(begun, args, out, err)
+        return crawl_and_sum_up(begun, args, out, err, credentials)
 
 
-def crawl_and_sum_up(begun: Run, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+def crawl_and_sum_up(
+    begun: Run, args: argparse.Namespace, out: TextIO, err: TextIO, credentials: Credentials | None = None
+) -> Status:
     """Crawl a run that has begun, write its table and show the summary. Ctrl-C keeps what is committed."""
     from wadi.cli.progress import display
     from wadi.cli.show import console, write_json
@@ -79,7 +83,7 @@ def crawl_and_sum_up(begun: Run, args: argparse.Namespace, out: TextIO, err: Tex
     interrupted = False
     try:
         with display(begun.plan_name, err, quiet=args.quiet) as report:
-            begun.crawl(report, ask=asker())
+            begun.crawl(report, credentials=credentials)
     except KeyboardInterrupt:
         interrupted = True
     written = write_outputs(begun, args.output, args.table)

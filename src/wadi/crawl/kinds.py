@@ -9,6 +9,7 @@ import fnmatch
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from wadi.clean.stages import Stages
@@ -135,21 +136,21 @@ class Kind:
 
     @property
     def is_leaf(self) -> bool:
-        """Whether such a page leads nowhere but to files."""
-        return self.next is None and not self.open
+        """Whether such a page leads nowhere."""
+        return self.next is None and not self.open and not self.file_columns
 
-    @property
+    @cached_property
     def reads(self) -> set[str]:
         """The kinds of documents that the page's own expressions read: "tree", "json", "any"."""
         own = [*self.expect, *self.empty, *self.rows]
         own += [e for f in self.fields if f.source in ("", "page") for e in f.expressions]
         return {expression.reads for expression in own}
 
-    @property
+    @cached_property
     def columns(self) -> tuple[str, ...]:
         return tuple(one.name for one in self.fields)
 
-    @property
+    @cached_property
     def file_columns(self) -> frozenset[str]:
         """The columns of type file, of the rows and of the lists in them."""
         lists = [one.name for child in self.lists for one in child.fields if one.is_file]

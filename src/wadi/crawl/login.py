@@ -5,7 +5,6 @@ Nothing of it is archived or logged: neither the page after it nor what was sent
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from lxml import etree
@@ -22,11 +21,11 @@ from wadi.web.messages import FetchFailed, Reply, Request
 
 @dataclass(frozen=True)
 class Login:
-    """How to log in. `user` and `password` give the credentials when they are needed; they are never kept here."""
+    """How to log in, and as whom."""
 
     url: str
-    user: Callable[[], str]
-    password: Callable[[], str]
+    user: str
+    password: str = field(repr=False)
     form: tuple[Expression, ...] = ()
     values: dict[str, str] = field(default_factory=dict)
     check: tuple[Expression, ...] = ()
@@ -49,8 +48,8 @@ async def log_in(client: Client, login: Login) -> None:
         raise _failed(login, "the form has no field for a password", 'form = "…" says which form it is')
     filled: dict[str, str] = dict(login.values)
     if user_name is not None:
-        filled.setdefault(user_name, login.user())
-    filled.setdefault(password_name, login.password())
+        filled.setdefault(user_name, login.user)
+    filled.setdefault(password_name, login.password)
     try:
         request = form_of(element, document).request(filled)
     except (ValueError, NotAUrl) as error:
