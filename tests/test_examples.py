@@ -48,3 +48,31 @@ def test_the_truths_hold_something() -> None:
         "several",
         "not found",
     ]
+
+
+@pytest.mark.parametrize(
+    ("option", "words"),
+    [
+        (("--depth", "0"), "ended by the depth limit"),
+        (("--bytes", "9kB"), "ended by the bytes limit"),
+        (("--pages", "2"), "ended by the pages limit"),
+        (("--rows", "3"), "ended by the rows limit"),
+        (("--time", "0.01s"), "ended by the time limit"),
+    ],
+)
+def test_a_limit_is_said_loudly_and_is_no_success_when_strict(
+    program: Program, site: str, option: tuple[str, str], words: str
+) -> None:
+    plan = ("run", EXAMPLES / "atlas.toml", "-i", f"site={site}", *option)
+    done = program(*plan, "--strict")
+    assert (done.status, words in done.err) == (3, True), done.err
+    if option[0] != "--time":
+        assert program(*plan).status == 0
+
+
+@pytest.mark.parametrize("option", [("--depth", "-1"), ("--bytes", "many"), ("--time", "soon"), ("--rows", "0")])
+def test_limits_that_are_none_are_refused(program: Program, option: tuple[str, str]) -> None:
+    done = program("run", EXAMPLES / "atlas.toml", *option)
+    assert done.status == 2
+    assert option[0] in done.err
+    assert option[1] in done.err
