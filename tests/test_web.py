@@ -302,9 +302,22 @@ def test_the_method_after_a_redirect(status: int, method: str, wanted: str) -> N
     assert redirected(Request("http://h/a", method), _reply(status, ("Location", "//o/b"))).method == wanted
 
 
-def test_requests_are_the_same_by_method_url_and_body() -> None:
-    assert Request("HTTP://h:80/a/../b#x").identity == Request("http://h/b").identity
-    assert Request("http://h/b", "POST", body=b"1").identity != Request("http://h/b", "POST", body=b"2").identity
+@pytest.mark.parametrize(
+    ("one", "other", "same"),
+    [
+        (Request("HTTP://h:80/a/../b#x"), Request("http://h/b"), True),
+        (Request("http://h/%7eb?x=%c3%a9"), Request("http://h/~b?x=%C3%A9"), True),
+        (Request("http://h/a%2Fb"), Request("http://h/a/b"), False),
+        (Request("http://h/?a=1&b=2"), Request("http://h/?b=2&a=1"), False),
+        (Request("http://h/b", "POST", body=b"1"), Request("http://h/b", "POST", body=b"1"), True),
+        (Request("http://h/b", "POST", body=b"1"), Request("http://h/b", "POST", body=b"2"), False),
+        (Request("http://h/b", "POST"), Request("http://h/b"), False),
+        (Request("http://h/", headers=(("X-Token", "1"),)), Request("http://h/", headers=(("X-Token", "2"),)), True),
+        (Request("http://h/", headers=(("accept-language", "de"),)), Request("http://h/"), False),
+    ],
+)
+def test_when_requests_are_the_same(one: Request, other: Request, same: bool) -> None:
+    assert (one.identity == other.identity) is same
 
 
 def _broken_host() -> web.Application:

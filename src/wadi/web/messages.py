@@ -9,6 +9,7 @@ from typing import Literal
 from wadi.urls import host_of, normalised
 
 Headers = tuple[tuple[str, str], ...]
+_NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,9 +28,14 @@ class Request:
 
     @property
     def identity(self) -> str:
-        """What makes two requests the same: method, normalised URL (RFC 3986 §6) and body."""
+        """What makes two requests the same: method, normalised URL (RFC 3986 §6), body, and what replies vary by.
+
+        Of the header fields those count by which content is negotiated (RFC 9110 §12.5); others may hold a token that is
+        another one each time.
+        """
         digest = f" {hashlib.sha256(self.body).hexdigest()}" if self.body else ""
-        return f"{self.method} {normalised(self.url)}{digest}"
+        asked_for = "".join(f" {n.lower()}: {v}" for n, v in self.headers if n.lower() in _NEGOTIATING)
+        return f"{self.method} {normalised(self.url)}{digest}{asked_for}"
 
 
 @dataclass(frozen=True, slots=True)
