@@ -240,7 +240,8 @@ def test_what_is_archived_comes_back(tmp_path: Path) -> None:
         b"a\r\n\r\nb",
         12.5,
     )
-    places = [archive.append(first), archive.append(Reply(Request("http://h/2"), "http://h/2", 404, (), b"", 13.0))]
+    second = Reply(Request("http://h/2"), "http://h/2", 404, (), b"", 13.0)
+    places = [archive.append(reply).location for reply in (first, second)]
     archive.close()
     again = read_reply(tmp_path, places[0])
     assert (again.url, again.status, again.body, again.started_at) == ("http://h/%C3%A9", 200, b"a\r\n\r\nb", 12.5)

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import asyncio
 import os
+import signal
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wadi.about import VERSION
 from wadi.crawl.engine import End, Engine, Limits, Task
-from wadi.crawl.events import Event
+from wadi.crawl.events import Adopted, Event, Stopping
 from wadi.crawl.journal import Journal
 from wadi.crawl.kinds import compile_kinds, compiled
 from wadi.crawl.login import Login, LoginFailed, log_in
@@ -23,9 +25,10 @@ from wadi.plan.model import LoginPlan
 from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import fixed_inputs, parts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError
-from wadi.store.archive import Archive
-from wadi.store.folder import LOG, PAGES
+from wadi.store.archive import Archive, Location, read_reply, recovered
+from wadi.store.folder import LOG, PAGES, RunLock
 from wadi.store.looked import LookedAt
+from wadi.store.outcome import State
 from wadi.urls import resolve
 from wadi.web.client import Client, user_agent
 from wadi.web.messages import Reply, Request
@@ -51,8 +54,13 @@ class Credentials:
 
 
 async def crawl(run: Run, report: Callable[[Event], None], credentials: Credentials | None = None) -> End:
-    """Crawl a run that has begun until its end. Raises CrawlError, UsageError."""
+    """Crawl a run from where it stands to its end. Raises CrawlError, UsageError; RunError when it is in use.
+
+    Ctrl-C (or SIGTERM) once takes what is in flight and ends, twice ends at once.
+    """
     session = session_of(run.loaded, run.plan_folder)
+    lock = RunLock(run.folder)
+    lock.take()
     journal = Journal(run.folder / LOG)
 
     def tell(event: Event) -> None:
@@ -60,13 +68,64 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
         report(event)
 
     client = client_of(run.loaded, tell, session)
-    archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}")
     try:
-        return await Engine(task_of(run, credentials), run.state, archive, client, tell).crawl()
+        left = list(recovered(run.folder / PAGES, run.state.archive_ends()))
+        archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}", known=run.state.payload)
+        try:
+            engine = Engine(task_of(run, credentials), run.state, archive, client, tell)
+            if taken := adopt(engine, run, left):
+                tell(Adopted(taken))
+            with stopped_by_signals(engine, tell):
+                return await engine.crawl()
+        finally:
+            archive.close()
     finally:
         await client.close()
-        archive.close()
         journal.close()
+        lock.release()
+
+
+def adopt(engine: Engine, run: Run, left: Iterable[tuple[int, Location]]) -> int:
+    """Take replies that were archived and not committed; returns how many were taken."""
+    taken = 0
+    for number, location in left:
+        page = run.state.page(number)
+        if page is not None and page.state is State.WAITING:
+            engine.adopt(page, replace(read_reply(run.folder / PAGES, location), request=page.request), location)
+            taken += 1
+    return taken
+
+
+@contextmanager
+def stopped_by_signals(engine: Engine, tell: Callable[[Event], None]) -> Iterator[None]:
+    """While it lasts, the first SIGINT or SIGTERM stops the engine softly, the second cancels the crawl."""
+    loop, crawling = asyncio.get_running_loop(), asyncio.current_task()
+    count = 0
+
+    def stop() -> None:
+        nonlocal count
+        count += 1
+        if count > 1 and crawling is not None:
+            crawling.cancel()
+        elif count == 1:
+            tell(Stopping(engine.in_flight))
+            engine.stop()
+
+    signals = [signal.SIGINT, signal.SIGTERM]
+    try:
+        for one in signals:
+            loop.add_signal_handler(one, stop)
+    except (ValueError, RuntimeError, NotImplementedError):  # not the main thread: a notebook stops it its own way
+        signals = []
+    try:
+        yield
+    except asyncio.CancelledError:
+        if count < 2:
+            raise
+        raise KeyboardInterrupt from None
+    finally:
+        for one in signals:
+            loop.remove_signal_handler(one)
 
 
 class Site:

@@ -23,6 +23,7 @@ MEANINGS: dict[str, str] = {
     "bad-option": "An option of the command line has a value that it cannot have.",
     "no-such-run": "No run is found under this name or in this folder.",
     "damaged-run": "The run's database cannot be read.",
+    "run-in-use": "Another process works on the run.",
     "no-such-table": "The plan (or the run) has no table of this name.",
     # the plan as a text
     "not-utf8": "The plan file is not UTF-8, which TOML 1.0 asks for.",

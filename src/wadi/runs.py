@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
@@ -176,10 +176,24 @@ class Run:
         from wadi.crawling import crawl
         from wadi.pages import in_loop
 
+        self.state.set_meta("end", None)
         end: End = in_loop(crawl(self, report, credentials))
         self.state.set_meta("end", end.value)
         self._name_files()
         return end
+
+    def ask_again(self, which: Collection[str]) -> int:
+        """Let pages wait again: `failed` ones, or those whose URL matches a pattern (`*`, `?`); returns how many there are."""
+        import fnmatch
+
+        patterns = [pattern for pattern in which if pattern != "failed"]
+        failed = len(patterns) < len(which)
+
+        def chosen(url: str, state: State) -> bool:
+            is_failed = failed and state is State.FAILED
+            return is_failed or any(fnmatch.fnmatchcase(url, pattern) for pattern in patterns)
+
+        return self.state.ask_again(chosen)
 
     def enough_rows(self) -> EnoughRows | None:
         """Whether the first rows that the limit allows are certain; None without a limit."""

@@ -21,6 +21,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "lint": ("wadi.cli.lint", "say what is wrong with a plan, before a single request"),
     "preview": ("wadi.cli.preview", "rehearse a plan on a few pages: first rows, fields, what the run would cost"),
     "run": ("wadi.cli.run", "crawl a plan to its end and write the table"),
+    "resume": ("wadi.cli.resume", "go on with a run where it stands, or ask again for chosen pages"),
+    "runs": ("wadi.cli.runs_", "list the runs that are there, or remove some"),
     "export": ("wadi.cli.export", "write a table of a run to a file"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),
 }

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from wadi.cli.options import add_inputs, at_least_one, credentials_for, inputs_of
-from wadi.cli.show import console, percent, plain, plural, rows_table, write_json
+from wadi.cli.show import console, percent, plain, plural, rows_table, shown_size, write_json
 from wadi.cli.status import Status
 from wadi.problems import shortened
 
@@ -156,7 +156,7 @@ def _pages_line(seen: Rehearsal) -> str:
 def _estimate_line(estimate: Estimate) -> str:
     by_kind = ", ".join(f"{count:,} {name}" for name, count in estimate.by_kind.items())
     least = "about" if estimate.known else "at least"
-    cost = f"{_duration(estimate.seconds)} at the plan's pace, {_size(estimate.size_bytes)}"
+    cost = f"{_duration(estimate.seconds)} at the plan's pace, {shown_size(estimate.size_bytes)}"
     return f"the run   {least} {plural(estimate.requests, 'request')} ({by_kind}), {cost}"
 
 
@@ -164,10 +164,6 @@ def _duration(seconds: float) -> str:
     if seconds < 120:
         return f"{seconds:.0f} s"
     return f"{seconds / 60:.0f} min" if seconds < 7200 else f"{seconds / 3600:.1f} h"
-
-
-def _size(size: int) -> str:
-    return f"{size / 1e6:.1f} MB" if size >= 100_000 else f"{size / 1e3:.0f} kB"
 
 
 def _as_dict(seen: Rehearsal, rows: int) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, TextIO
 
 from wadi.cli.show import console, plural
-from wadi.crawl.events import Event, HostGivenUp, PageDone, PageFailed, Progress
+from wadi.crawl.events import Event, HostGivenUp, PageDone, PageFailed, Progress, Stopping
 from wadi.problems import shortened
 from wadi.web.client import TriedAgain
 
@@ -57,6 +57,9 @@ class Tally:
                     f"again in {event.decision.wait_s:.0f} s (try {event.tries + 1}): {what}",
                     now + event.decision.wait_s,
                 )
+            case Stopping():
+                what = plural(event.in_flight, "page") if event.in_flight else "nothing"
+                self._tell(f"stopping: {what} in flight is taken; Ctrl-C again stops at once", now + 60)
             case HostGivenUp():
                 self._tell(f"{event.host} does not answer: its pages are left for later", now + 3600)
             case _:
@@ -157,7 +160,7 @@ def _plain(tally: Tally, err: TextIO, clock: Clock) -> Callable[[Event], None]:
     def receive(event: Event) -> None:
         nonlocal last
         tally.take(event)
-        worth_a_line = isinstance(event, TriedAgain | HostGivenUp)
+        worth_a_line = isinstance(event, TriedAgain | HostGivenUp | Stopping)
         if worth_a_line and tally.current_news:
             print(f"{tally.name}: {tally.current_news}", file=err, flush=True)
         elif isinstance(event, Progress) and clock() - last >= _PLAIN_EVERY_S:

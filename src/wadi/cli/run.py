@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from wadi.crawling import Credentials
     from wadi.runs import Run
 
-_LIMITS = ("rows", "pages", "depth", "time", "bytes")
+LIMITS = ("rows", "pages", "depth", "time", "bytes")
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi run examples/springs.toml -o springs.csv
   wadi run examples/springs.toml --input site=http://127.0.0.1:8700 --rows 40 -o - | head -5
@@ -36,6 +36,14 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("plan", metavar="PLAN", help="the plan file")
     add_inputs(parser)
+    add_limits(parser)
+    add_outputs(parser)
+    add_runs(parser)
+    parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
+
+
+def add_limits(parser: argparse.ArgumentParser) -> None:
+    """Options that end a crawl early."""
     limits = parser.add_argument_group("limits")
     limits.add_argument(
         "--rows", type=at_least_one, metavar="N", help="only the first N rows of the plan's first table"
@@ -49,9 +57,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     limits.add_argument("--time", type=a_time, metavar="TIME", help="crawl so long at most: 90s, 30m, 2h")
     limits.add_argument("--bytes", type=a_size, metavar="SIZE", help="take so much at most: 200kB, 50MB")
     limits.add_argument("--strict", action="store_true", help="status 3 when a limit ended the crawl")
-    add_outputs(parser)
-    add_runs(parser)
-    parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -64,7 +69,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             Problem("both-keys", "--json and -o - both want standard output", now="write the table to a file")
         )
     check_outputs(args.output)
-    loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in _LIMITS})
+    loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in LIMITS})
     credentials = credentials_for(loaded)
     with Run.begin(loaded, args.runs) as begun:
         if args.table is not None:
@@ -83,7 +88,7 @@ def crawl_and_sum_up(
     interrupted = False
     try:
         with display(begun.plan_name, err, quiet=args.quiet) as report:
-            begun.crawl(report, credentials=credentials)
+            interrupted = begun.crawl(report, credentials=credentials) == "interrupted"
     except KeyboardInterrupt:
         interrupted = True
     written = write_outputs(begun, args.output, args.table)

@@ -138,6 +138,11 @@ def plural(count: int, word: str, many: str = "") -> str:
     return f"{count:,} {word if count == 1 else many or word + 's'}"
 
 
+def shown_size(size: int) -> str:
+    """Bytes for people: `12 kB`, `3.4 MB`."""
+    return f"{size / 1e6:.1f} MB" if size >= 100_000 else f"{size / 1e3:.0f} kB"
+
+
 def standard_output() -> Any:
     """The bytes of standard output."""
     return sys.stdout.buffer

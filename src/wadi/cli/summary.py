@@ -80,7 +80,7 @@ class Summary:
         return {
             "plan": self.plan,
             "run": self.folder,
-            "end": self.end or ("interrupted" if self.interrupted else None),
+            "end": "interrupted" if self.interrupted else self.end,
             "pages": {state.name.lower(): count for state, count in self.pages.items()},
             "stated_total": self.stated,
             "listings": [dict(zip(("kind", "url", "stated", "rows"), one, strict=True)) for one in self.listings],
@@ -155,6 +155,8 @@ class Summary:
     def _file_lines(self) -> list[str]:
         lines = [f"files     {path}: {plural(rows, 'row')}" for path, rows in self.written if path != "-"]
         lines.append(f"run       {self.folder}")
+        if self.interrupted or self.pages[State.WAITING]:
+            lines.append(f"  go on:     wadi resume {self.folder}")
         if not self.written:
             lines.append(f"  write it:  wadi export {self.folder} -o {self.plan}.csv")
         return lines

@@ -16,8 +16,9 @@ from enum import StrEnum
 from wadi.crawl.events import Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent
 from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
 from wadi.crawl.settle import LoggedOut, Reading, Settler
+from wadi.points import reached
 from wadi.problems import CrawlError, Place, Problem
-from wadi.store.archive import Archive
+from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import Outcome, State
 from wadi.store.state import Page, RunState
 from wadi.web.client import Client
@@ -25,6 +26,8 @@ from wadi.web.messages import FetchFailed, Reply
 
 _FAILURES_TO_GIVE_UP = 5
 _MOST_IN_FLIGHT = 64
+_PATIENCE_S = 10.0
+"""How long pages in flight are waited for when the crawl is to stop."""
 _MOST_LOGINS = 3
 """Log-ins in a row without a page in between that shows that they worked."""
 
@@ -39,6 +42,7 @@ class End(StrEnum):
     ENOUGH_TIME = "time limit"
     ENOUGH_BYTES = "bytes limit"
     UNREACHABLE = "host unreachable"
+    INTERRUPTED = "interrupted"
 
 
 @dataclass(frozen=True)
@@ -100,7 +104,27 @@ class Engine:
         self._sessions = 0
         self._logins_in_vain = 0
         self._lost: Counter[int] = Counter()
+        self._stop_at: float | None = None
+        self._wake = asyncio.Event()
         state.most_depth = task.limits.depth
+
+    @property
+    def in_flight(self) -> int:
+        return len(self._in_flight)
+
+    def stop(self) -> None:
+        """Ask for nothing more: what is in flight is taken, as far as it comes soon, and the crawl ends."""
+        self._stop_at = self._clock() + _PATIENCE_S
+        self._wake.set()
+
+    def adopt(self, page: Page, reply: Reply, location: Location) -> None:
+        """Take a reply that the archive has and the database does not: the process died in between."""
+        kept = Kept(location)
+        if reply.status >= 400:
+            outcome = self._settler.failed(page, FetchFailed("http-status", f"status {reply.status}", reply), kept)
+        else:
+            outcome = self._settler.read(page, reply, kept=kept)
+        self._commit([(_Fetched(page, 0, reply, None), outcome)])
 
     async def crawl(self) -> End:
         """Ask for pages until the end. On cancellation what is in flight is dropped and stays waiting. Raises CrawlError."""
@@ -113,26 +137,38 @@ class Engine:
                 self._send_more()
                 if not self._in_flight:
                     return self._end()
-                finished, _ = await asyncio.wait(
-                    self._in_flight, return_when=asyncio.FIRST_COMPLETED, timeout=self._time_left()
-                )
-                await self._settle([task.result() for task in finished if self._in_flight.pop(task)])
+                await self._settle(await self._next_ones())
                 if self._task.enough and self._task.enough():
                     return End.ENOUGH_ROWS
         finally:
             await self._drop_in_flight()
 
+    async def _next_ones(self) -> list[_Fetched]:
+        """What comes next: at least one page, unless time is up or the crawl is to stop."""
+        woken = asyncio.create_task(self._wake.wait())
+        try:
+            finished, _ = await asyncio.wait(
+                [*self._in_flight, woken], return_when=asyncio.FIRST_COMPLETED, timeout=self._time_left()
+            )
+        finally:
+            woken.cancel()
+        self._wake.clear()
+        return [task.result() for task in list(self._in_flight) if task in finished and self._in_flight.pop(task)]
+
     def _spent(self) -> End | None:
-        """The limit that is reached, of those that hold for the crawl as a whole."""
-        left = self._time_left()
-        if left is not None and left <= 0:
+        """The limit that is reached, of those that hold for the crawl as a whole, or that it is to stop."""
+        if self._stop_at is not None and (not self._in_flight or self._clock() >= self._stop_at):
+            return End.INTERRUPTED
+        most_s = self._task.limits.time_s
+        if most_s is not None and self._clock() - self._began >= most_s:
             return End.ENOUGH_TIME
         most = self._task.limits.size_bytes
         return End.ENOUGH_BYTES if most is not None and self._size_bytes >= most else None
 
     def _time_left(self) -> float | None:
-        most = self._task.limits.time_s
-        return None if most is None else max(0.0, most - (self._clock() - self._began))
+        most, now = self._task.limits.time_s, self._clock()
+        ends = [*([self._began + most] if most is not None else []), *([self._stop_at] if self._stop_at else [])]
+        return max(0.0, min(ends) - now) if ends else None
 
     def _end(self) -> End:
         if self._given_up or self._client.any_unreachable():
@@ -142,7 +178,9 @@ class Engine:
         return End.ENOUGH_PAGES if self._task.limits.pages is not None else End.ENOUGH_DEPTH
 
     def _send_more(self) -> None:
-        """Put as many waiting pages in flight as there is room for."""
+        """Put as many waiting pages in flight as there is room for, none when the crawl is to stop."""
+        if self._stop_at is not None:
+            return
         room = min(self._task.parallel, _MOST_IN_FLIGHT) - len(self._in_flight)
         if room <= 0:
             return
@@ -193,8 +231,16 @@ class Engine:
                         (one, Outcome(one.page.id, failure=Problem("logged-out", what, Place(one.page.request.url))))
                     )
                 lost = lost or one.session == self._sessions
+        self._commit(settled)
+        if lost and self._task.login is not None:
+            await self._log_in(self._task.login)
+        self._report_progress()
+
+    def _commit(self, settled: list[tuple[_Fetched, Outcome]]) -> None:
+        """First the archive is durable, then the outcomes are one transaction, then they are told."""
         outcomes = [outcome for _, outcome in settled]
         self._archive.sync()
+        reached("archive-synced")
         added = self._state.commit(outcomes)
         self._counts[State.WAITING] += added - len(outcomes)
         for one, outcome in settled:
@@ -203,9 +249,6 @@ class Engine:
             self._logins_in_vain = 0 if outcome.failure is None else self._logins_in_vain
             self._report(_told(one.page, outcome))
             self._watch_host(one)
-        if lost and self._task.login is not None:
-            await self._log_in(self._task.login)
-        self._report_progress()
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
         """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session."""

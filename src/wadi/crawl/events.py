@@ -65,4 +65,18 @@ class LoggedIn:
     count: int
 
 
-Event = LoggedIn | Sent | PageDone | PageFailed | Progress | HostGivenUp | TriedAgain
+@dataclass(frozen=True, slots=True)
+class Stopping:
+    """The crawl was asked to stop, and waits for what is in flight."""
+
+    in_flight: int
+
+
+@dataclass(frozen=True, slots=True)
+class Adopted:
+    """Replies that an earlier process had archived and not committed were taken."""
+
+    pages: int
+
+
+Event = Adopted | Stopping | LoggedIn | Sent | PageDone | PageFailed | Progress | HostGivenUp | TriedAgain

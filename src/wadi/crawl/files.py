@@ -9,6 +9,7 @@ import re
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote, urlsplit
 
+from wadi.points import reached
 from wadi.problems import Place, Problem
 from wadi.store.outcome import StoredFile
 from wadi.web.messages import Reply
@@ -30,7 +31,9 @@ def keep_file(folder: Path, reply: Reply) -> StoredFile:
             file.write(reply.body)
             file.flush()
             os.fsync(file.fileno())
+        reached("file-written")
         part.replace(target)
+        reached("file-renamed")
     return StoredFile(str(path), len(reply.body), kind, digest)
 
 

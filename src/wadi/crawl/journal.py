@@ -9,7 +9,7 @@ from typing import Any
 
 import orjson
 
-from wadi.crawl.events import Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent
+from wadi.crawl.events import Adopted, Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent, Stopping
 from wadi.urls import without_secret
 from wadi.web.client import TriedAgain
 
@@ -42,6 +42,10 @@ def _fields(event: Event) -> dict[str, Any] | None:
             return {"event": "page_done", "url": without_secret(event.url), **{n: getattr(event, n) for n in names}}
         case PageFailed(kind, url, problem):
             return {"event": "page_failed", "kind": kind, "url": without_secret(url), "problem": problem.as_dict()}
+        case Adopted(pages):
+            return {"event": "adopted", "pages": pages}
+        case Stopping(in_flight):
+            return {"event": "stopping", "in_flight": in_flight}
         case LoggedIn(url, count):
             return {"event": "logged_in", "url": without_secret(url), "count": count}
         case HostGivenUp(host, failures):

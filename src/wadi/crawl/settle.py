@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +13,7 @@ from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
-from wadi.store.archive import Archive
+from wadi.store.archive import Archive, Kept
 from wadi.store.outcome import Link, Outcome, Role, TableRows
 from wadi.store.state import Page, RunState, number_in_listing
 from wadi.web.messages import FetchFailed, Reply
@@ -49,39 +49,49 @@ class Settler:
         self._state = state
         self._archive = archive
 
-    def failed(self, page: Page, failure: FetchFailed) -> Outcome:
+    def failed(self, page: Page, failure: FetchFailed, kept: Kept | None = None) -> Outcome:
         """The outcome of a page that could not be had; a status may say that the listing is at its end, which is no failure."""
-        location = self._archive.append(failure.reply) if failure.reply else None
-        if self._is_end(page, failure):
-            return Outcome(page.id, failure.reply, location)
-        return Outcome(page.id, failure.reply, location, failure=Problem(failure.cause, failure.what))
+        if kept is None and failure.reply is not None:
+            kept = self._archive.append(failure.reply, page.id)
+        ended = self._is_end(page, failure)
+        problem = None if ended else Problem(failure.cause, failure.what)
+        if kept is None:
+            return Outcome(page.id, failure=problem)
+        return Outcome(page.id, failure.reply, kept.location, failure=problem, payload=kept.digest)
 
-    def read(self, page: Page, reply: Reply, *, logged_in: bool = False) -> Outcome:
-        """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended."""
+    def read(self, page: Page, reply: Reply, *, logged_in: bool = False, kept: Kept | None = None) -> Outcome:
+        """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended.
+
+        `kept` is where the reply is in the archive already.
+        """
         if page.kind == FILE:
-            return self._file(page, reply)
+            return self._file(page, reply, kept)
         kind = self._reading.kinds[page.kind]
         number = number_in_listing(page.route)
         place = self._reading.expect_places.get(page.kind, "")
         found = extract(reply, kind, self._reading.kinds, place, number=number)
         if found.lost and logged_in:
             raise LoggedOut
-        location = self._archive.append(reply)
+        kept = kept or self._archive.append(reply, page.id)
+        outcome = self._outcome(page, reply, kind, found, number)
+        return replace(outcome, location=kept.location, payload=kept.digest)
+
+    def _outcome(self, page: Page, reply: Reply, kind: Kind, found: Extract, number: int) -> Outcome:
         if number == 0 and (split := self._split(page, found)) is not None:
             links, note = split
             if links:
-                return Outcome(page.id, reply, location, links=links, notes=(note,))
-            found = _noted(found, note)
+                return Outcome(page.id, reply, links=links, notes=(note,))
+            found = replace(found, notes=(*found.notes, note))
         digest = _digest(found) if kind.next is not None else None
         if digest is not None and number and self._state.is_repeated(page, digest):
             note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))
-            return Outcome(page.id, reply, location, total=found.total, notes=(*found.notes, note))
+            return Outcome(page.id, reply, total=found.total, notes=(*found.notes, note))
         row_digests = self._row_digests(kind, found)
         links, notes = self._going_on(page, kind, found, row_digests, reply)
         return Outcome(
             page.id,
             reply,
-            location,
+            None,
             found.tables,
             links,
             found.total,
@@ -92,11 +102,11 @@ class Settler:
             found.row_count,
         )
 
-    def _file(self, page: Page, reply: Reply) -> Outcome:
+    def _file(self, page: Page, reply: Reply, kept: Kept | None) -> Outcome:
+        kept = kept or self._archive.append(reply, page.id)
         wrong = not_the_file(reply)
-        if wrong is not None:
-            return Outcome(page.id, reply, self._archive.append(reply), failure=wrong)
-        return Outcome(page.id, reply, file=keep_file(self._reading.folder, reply))
+        file = None if wrong else keep_file(self._reading.folder, reply)
+        return Outcome(page.id, reply, kept.location, failure=wrong, file=file, payload=kept.digest)
 
     def _is_end(self, page: Page, failure: FetchFailed) -> bool:
         """Whether a status says that the listing is at its end."""
@@ -159,12 +169,6 @@ class Settler:
         if not code:
             return found.links, found.notes
         return others, (*found.notes, Problem(code, what, Place(reply.url)))
-
-
-def _noted(found: Extract, note: Problem) -> Extract:
-    from dataclasses import replace
-
-    return replace(found, notes=(*found.notes, note))
 
 
 def _digest(found: Extract) -> bytes | None:

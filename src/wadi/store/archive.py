@@ -1,28 +1,38 @@
-"""Replies kept as they came: WARC 1.1 files (ISO 28500:2017), one gzip member for each record.
+"""Replies kept as they came: WARC 1.1 files (ISO 28500:2017), one gzip member for each record, request beside response.
 
-Content codings are undone before; the stored headers say so by leaving Content-Encoding out. A record is found again
-by file, offset and length.
+Content codings are undone before; the stored headers say so by leaving Content-Encoding out. What is the same as a reply
+before it is a revisit record. A record is found again by file, offset and length. Requests are stored without what is secret.
 """
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import os
 import re
 import uuid
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from http import HTTPStatus
 from pathlib import Path
 
+from wadi.points import reached
+from wadi.urls import without_secret
 from wadi.web.messages import Headers, Hop, Reply, Request
 
 _FILE_BYTES = 1_000_000_000
 _HOP_HEADERS = frozenset({"content-encoding", "transfer-encoding", "content-length", "connection", "keep-alive"})
+_SECRET_HEADERS = re.compile(
+    r"cookie|authorization|proxy-authorization|.*(?:token|csrf|xsrf|api-?key|secret).*", re.IGNORECASE
+)
 _LEVEL = 6
+_LEFT_OUT = "***"
 _HEAD_END = b"\r\n\r\n"
+_SAME_PROFILE = "http://netpreserve.org/warc/1.1/revisit/identical-payload-digest"
+_WORTH_A_REVISIT = 1000
+_GZIP = b"\x1f\x8b"
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,17 +44,36 @@ class Location:
     length: int
 
 
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A reply in the archive: where, and the digest of its body, empty when it stands there as a revisit."""
+
+    location: Location
+    digest: bytes = b""
+
+
 class DamagedRecord(ValueError):
     """The bytes at a location are no record."""
 
 
 class Archive:
-    """Writes records below `folder`. `sync` makes everything written so far durable."""
+    """Writes records below `folder`. `sync` makes everything written so far durable.
 
-    def __init__(self, folder: Path, *, software: str, new_id: Callable[[], uuid.UUID] = uuid.uuid4) -> None:
+    `known` gives the place of a reply with the same body, by its digest.
+    """
+
+    def __init__(
+        self,
+        folder: Path,
+        *,
+        software: str,
+        new_id: Callable[[], uuid.UUID] = uuid.uuid4,
+        known: Callable[[bytes], Location | None] = lambda digest: None,
+    ) -> None:
         self.folder = folder
         self._new_id = new_id
         self._software = software
+        self._known = known
         folder.mkdir(parents=True, exist_ok=True)
         self._number = max((int(path.name.split(".")[0]) for path in folder.glob("[0-9]*.warc.gz")), default=0)
         self._open_next()
@@ -57,15 +86,24 @@ class Archive:
         now = datetime.now(UTC).timestamp()
         self._file.write(_packed(_record("warcinfo", fields, "application/warc-fields", now, self._new_id())))
 
-    def append(self, reply: Reply) -> Location:
-        """Write a reply; it is durable after `sync`."""
+    def append(self, reply: Reply, page: int = 0) -> Kept:
+        """Write a reply, with the number of its page in the run, and its request; durable after `sync`. Raises OSError."""
         if self._file.tell() > _FILE_BYTES:
             self.close()
             self._open_next()
-        data = packed_reply(reply, self._new_id)
+        digest = hashlib.sha256(reply.body).digest()
+        first = self._known(digest) if len(reply.body) >= _WORTH_A_REVISIT else None
+        name = self._new_id()
+        fields = f"Wadi-Page: {page}\r\n"
+        if first is not None:
+            self._file.flush()
+            fields += _refers_to(self.folder, first)
+        data = packed_reply(reply, name=name, more=fields, is_revisit=first is not None)
         location = Location(self._path.name, self._file.tell(), len(data))
         self._file.write(data)
-        return location
+        self._file.write(_packed_request(reply, name, self._new_id()))
+        reached("archive-appended")
+        return Kept(location, b"" if first is not None else digest)
 
     def sync(self) -> None:
         self._file.flush()
@@ -76,23 +114,54 @@ class Archive:
         self._file.close()
 
 
-def packed_reply(reply: Reply, new_id: Callable[[], uuid.UUID] = uuid.uuid4) -> bytes:
-    """A reply as one compressed response record. Its redirects are kept in a header field of our own."""
+def packed_reply(reply: Reply, *, name: uuid.UUID | None = None, more: str = "", is_revisit: bool = False) -> bytes:
+    """A reply as one compressed response or revisit record. Its redirects are kept in a header field of our own."""
     headers = [(n, _kept(n, v)) for n, v in reply.headers if n.lower() not in _HOP_HEADERS]
     headers.append(("Content-Length", str(len(reply.body))))
-    lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
+    lines = "".join(f"{key}: {value}\r\n" for key, value in headers)
     head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("latin-1", "replace")
-    digest = hashlib.sha256(reply.body).hexdigest()
+    digest = base64.b32encode(hashlib.sha256(reply.body).digest()).decode().rstrip("=")
     hops = "".join(f"Wadi-Hop: {hop.status} {hop.url}\r\n" for hop in reply.hops)
-    more = f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{digest}\r\n{hops}"
+    fields = f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{digest}\r\n{hops}{more}"
+    if is_revisit:
+        fields += f"WARC-Profile: {_SAME_PROFILE}\r\n"
+    block = head if is_revisit else head + reply.body
+    kind = "revisit" if is_revisit else "response"
     return _packed(
-        _record("response", head + reply.body, "application/http; msgtype=response", reply.started_at, new_id(), more)
+        _record(kind, block, "application/http; msgtype=response", reply.started_at, name or uuid.uuid4(), fields)
     )
+
+
+def _packed_request(reply: Reply, response: uuid.UUID, name: uuid.UUID) -> bytes:
+    """The request of a reply as a record; of header fields that may be secret only the names."""
+    request = reply.request
+    path = request.url.partition("://")[2]
+    path = "/" + path.partition("/")[2] if "/" in path else "/"
+    lines = "".join(
+        f"{key}: {_LEFT_OUT if _SECRET_HEADERS.fullmatch(key) else value}\r\n" for key, value in request.headers
+    )
+    host = request.host.encode("idna", "replace").decode() if not request.host.isascii() else request.host
+    head = f"{request.method} {path} HTTP/1.1\r\nHost: {host}\r\n{lines}\r\n".encode("latin-1", "replace")
+    fields = f"WARC-Target-URI: {without_secret(request.url)}\r\nWARC-Concurrent-To: <{response.urn}>\r\n"
+    block = head + request.body
+    return _packed(_record("request", block, "application/http; msgtype=request", reply.started_at, name, fields))
+
+
+def _refers_to(folder: Path, first: Location) -> str:
+    """The fields of a revisit that name the record whose body it shares."""
+    fields, _ = _opened(folder, first)
+    named = (
+        ("WARC-Refers-To", fields["WARC-Record-ID"]),
+        ("WARC-Refers-To-Target-URI", fields["WARC-Target-URI"]),
+        ("WARC-Refers-To-Date", fields["WARC-Date"]),
+        ("Wadi-Refers-To", f"{first.file} {first.offset} {first.length}"),
+    )
+    return "".join(f"{name}: {value}\r\n" for name, value in named)
 
 
 def _kept(name: str, value: str) -> str:
     """A header's value as it is stored: of a cookie only its name, the rest is a secret."""
-    return f"{value.partition('=')[0]}=…" if name.lower() == "set-cookie" else value
+    return f"{value.partition('=')[0]}={_LEFT_OUT}" if name.lower() == "set-cookie" else value
 
 
 def _record(kind: str, block: bytes, content_type: str, at: float, name: uuid.UUID, more: str = "") -> bytes:
@@ -106,6 +175,27 @@ def _record(kind: str, block: bytes, content_type: str, at: float, name: uuid.UU
 
 def read_reply(folder: Path, location: Location) -> Reply:
     """The reply stored at a location. Raises DamagedRecord; OSError when the file is gone."""
+    fields, rest = _opened(folder, location)
+    http_head, _, payload = rest.partition(_HEAD_END)
+    headers = tuple(_fields(http_head))
+    status = re.match(rb"HTTP/1\.1 (\d{3})", http_head)
+    if status is None or "WARC-Target-URI" not in fields:
+        raise DamagedRecord(f"{location.file} at {location.offset}: no stored reply")
+    body = payload[: int(dict(headers)["Content-Length"])]
+    if fields.get("WARC-Type") == "revisit":
+        file, offset, length = fields["Wadi-Refers-To"].split()
+        body = read_reply(folder, Location(file, int(offset), int(length))).body
+    at = datetime.fromisoformat(fields["WARC-Date"]).timestamp()
+    url = fields["WARC-Target-URI"]
+    hops = tuple(
+        Hop(value.partition(" ")[2], int(value[:3])) for value in fields.get("Wadi-Hop", "").split("\n") if value
+    )
+    request = Request(hops[0].url if hops else url)
+    return Reply(request, url, int(status[1]), headers, body, at, hops=hops)
+
+
+def _opened(folder: Path, location: Location) -> tuple[dict[str, str], bytes]:
+    """The fields of the record at a location, and what follows them. Fields that stand several times are joined."""
     with (folder / location.file).open("rb") as file:
         file.seek(location.offset)
         packed = file.read(location.length)
@@ -113,21 +203,52 @@ def read_reply(folder: Path, location: Location) -> Reply:
         record = zlib.decompress(packed, zlib.MAX_WBITS | 16)
     except zlib.error as error:
         raise DamagedRecord(f"{location.file} at {location.offset}: {error}") from error
-    warc_head, _, rest = record.partition(_HEAD_END)
-    http_head, _, payload = rest.partition(_HEAD_END)
-    fields = dict(_fields(warc_head))
-    headers = tuple(_fields(http_head))
-    status = re.match(rb"HTTP/1\.1 (\d{3})", http_head)
-    if status is None or "WARC-Target-URI" not in fields:
-        raise DamagedRecord(f"{location.file} at {location.offset}: no stored reply")
-    length = int(dict(headers)["Content-Length"])
-    at = datetime.fromisoformat(fields["WARC-Date"]).timestamp()
-    url = fields["WARC-Target-URI"]
-    hops = tuple(
-        Hop(value.partition(" ")[2], int(value[:3])) for name, value in _fields(warc_head) if name == "Wadi-Hop"
-    )
-    request = Request(hops[0].url if hops else url)
-    return Reply(request, url, int(status[1]), headers, payload[:length], at, hops=hops)
+    return _split(record)
+
+
+def _split(record: bytes) -> tuple[dict[str, str], bytes]:
+    head, _, rest = record.partition(_HEAD_END)
+    fields: dict[str, str] = {}
+    for name, value in _fields(head):
+        fields[name] = f"{fields[name]}\n{value}" if name in fields else value
+    return fields, rest
+
+
+def recovered(folder: Path, committed: Mapping[str, int]) -> Iterator[tuple[int, Location]]:
+    """What stands in the archive beyond the last commit: page and location of each whole reply. What is torn is cut off.
+
+    `committed` gives for each file where its last committed record ends. Files that hold nothing else stay as they are.
+    """
+    for path in sorted(folder.glob("[0-9]*.warc.gz")):
+        start, whole = committed.get(path.name, 0), 0
+        with path.open("rb") as file:
+            file.seek(start)
+            data = file.read()
+        while data[whole:]:
+            member = _first_member(data[whole:])
+            if member is None:
+                break
+            record, length = member
+            fields, _ = _split(record)
+            if fields.get("WARC-Type") in ("response", "revisit") and fields.get("Wadi-Page", "").isdecimal():
+                yield int(fields["Wadi-Page"]), Location(path.name, start + whole, length)
+            whole += length
+        if len(data) > whole:
+            with path.open("r+b") as torn:
+                torn.truncate(start + whole)
+                os.fsync(torn.fileno())
+
+
+def _first_member(data: bytes) -> tuple[bytes, int] | None:
+    """The first gzip member and its length; None when it is torn."""
+    if not data.startswith(_GZIP):
+        return None
+    unpacker = zlib.decompressobj(zlib.MAX_WBITS | 16)
+    try:
+        record = unpacker.decompress(data)
+    except zlib.error:
+        return None
+    return (record, len(data) - len(unpacker.unused_data)) if unpacker.eof else None
 
 
 def _fields(head: bytes) -> Headers:

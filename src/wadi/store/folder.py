@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
+import os
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import IO
 
 from wadi.problems import Place, Problem, RunError, listed
 
@@ -11,6 +16,7 @@ DATABASE = "run.sqlite"
 PAGES = "pages"
 PLAN = "plan.toml"
 LOG = "run.log"
+LOCK = "run.lock"
 
 
 def new_folder(runs: Path, plan: str, now: datetime) -> Path:
@@ -33,7 +39,13 @@ def new_folder(runs: Path, plan: str, now: datetime) -> Path:
 
 
 def find_run(name: str, runs: Path) -> Path:
-    """The folder of a run: a path, or a plan's name for its newest run below `runs`. Raises RunError."""
+    """The folder of a run: a path, a plan's name for its newest run below `runs`, or the newest of all. Raises RunError."""
+    if not name:
+        every = max((path.parent for path in runs.glob(f"*/*/{DATABASE}")), key=lambda run: run.name, default=None)
+        if every is None:
+            now = "wadi run PLAN  makes one"
+            raise RunError(Problem("no-such-run", f"there are no runs in {runs}/", now=now))
+        return every
     for folder in (Path(name), runs / name):
         if (folder / DATABASE).is_file():
             return folder
@@ -48,3 +60,106 @@ def find_run(name: str, runs: Path) -> Path:
         else f"there are no runs in {runs}/;  wadi run PLAN  makes one"
     )
     raise RunError(Problem("no-such-run", f'no run "{name}"', now=now))
+
+
+class RunLock:
+    """Only one process works on a run at a time. Held from `take` to `release`, or until the process ends, however it ends."""
+
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / LOCK
+        self._file: IO[str] | None = None
+
+    def take(self) -> None:
+        """Raises RunError when another process holds it, or the folder cannot be written."""
+        place = Place(str(self._path.parent))
+        try:
+            file = self._path.open("a+", encoding="ascii")
+        except OSError as error:
+            raise RunError(Problem("not-writable", f"the run cannot be written: {error.strerror}", place)) from error
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            file.seek(0)
+            holder = file.read().strip()
+            file.close()
+            what = f"another process works on this run{f' (process {holder})' if holder else ''}"
+            now = "wait for its end, or end it with Ctrl-C there"
+            raise RunError(Problem("run-in-use", what, place, now=now)) from error
+        file.truncate(0)
+        file.write(str(os.getpid()))
+        file.flush()
+        self._file = file
+
+    def is_taken(self) -> bool:
+        """Whether another process works on the run."""
+        try:
+            with self._path.open("r", encoding="ascii") as file:
+                fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return True
+        except OSError:
+            return False
+        return False
+
+    def release(self) -> None:
+        """Let others work on the run."""
+        if self._file is not None:
+            self._file.close()
+            self._file = None
+
+
+@dataclass(frozen=True)
+class RunFound:
+    """A run as a list shows it. `state` is why its crawl ended, `in use`, `not finished`, or `damaged`."""
+
+    folder: Path
+    plan: str
+    began: str
+    state: str
+    rows: int
+    pages: int
+    failed: int
+    waiting: int
+    size_bytes: int
+
+
+def runs_in(runs: Path, plan: str | None = None) -> list[RunFound]:
+    """The runs below a folder, the newest first, of all plans or of one."""
+    name = Path(plan).stem if plan else "*"
+    folders = {path.parent for path in runs.glob(f"{name}/*/{DATABASE}")}
+    return [run_found(folder) for folder in sorted(folders, key=lambda run: (run.name, run.parent.name), reverse=True)]
+
+
+def run_found(folder: Path) -> RunFound:
+    """What a list tells about a run; its rows are those of pages, doubles counted."""
+    from wadi.store.outcome import State
+    from wadi.store.state import RunState
+
+    size = sum(path.stat().st_size for path in folder.rglob("*") if path.is_file())
+    try:
+        with RunState.open(folder / DATABASE) as state:
+            counts = state.counts()
+            end = state.meta("end")
+            word = "in use" if RunLock(folder).is_taken() else str(end) if end else "not finished"
+            rows = state.row_count()
+            plan, began = str(state.meta("plan")), str(state.meta("began"))
+    except RunError:
+        return RunFound(folder, folder.parent.name, folder.name, "damaged", 0, 0, 0, 0, size)
+    done, failed, waiting = counts[State.DONE], counts[State.FAILED], counts[State.WAITING]
+    return RunFound(folder, plan, began, word, rows, done + failed, failed, waiting, size)
+
+
+def remove_run(folder: Path) -> None:
+    """Remove a run with all that it holds. Raises RunError when it is in use or cannot be removed."""
+    import shutil
+
+    lock = RunLock(folder)
+    lock.take()
+    try:
+        shutil.rmtree(folder)
+    except OSError as error:
+        raise RunError(Problem("not-writable", f"cannot be removed: {error.strerror}", Place(str(folder)))) from error
+    finally:
+        lock.release()
+    with contextlib.suppress(OSError):
+        folder.parent.rmdir()

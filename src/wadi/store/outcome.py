@@ -90,7 +90,7 @@ class Outcome:
     """What is committed for a page in one transaction: success, or a failure with its reason.
 
     `digest` tells the rows of a listing's page from those of its other pages, `row_digests` each row. `rows` is how many
-    rows the page has, None where its kind has none.
+    rows the page has, None where its kind has none. `payload` is the digest of the body when it stands at `location`.
     """
 
     page: int
@@ -105,6 +105,7 @@ class Outcome:
     row_digests: tuple[bytes, ...] = ()
     rows: int | None = None
     file: StoredFile | None = None
+    payload: bytes = b""
 
     @property
     def state(self) -> State:

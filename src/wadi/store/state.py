@@ -8,20 +8,21 @@ from __future__ import annotations
 
 import sqlite3
 import struct
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import orjson
 
+from wadi.points import reached
 from wadi.problems import Place, Problem, RunError
 from wadi.store.archive import Location
 from wadi.store.outcome import CellProblem, Link, Outcome, Role, State, StoredFile, TableRows
 from wadi.urls import host_of
 from wadi.web.messages import Headers, Request
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 _SCHEMA = """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
@@ -45,11 +46,14 @@ CREATE TABLE rows (
     PRIMARY KEY (page, name)) WITHOUT ROWID;
 CREATE TABLE files (
     page INTEGER PRIMARY KEY, path TEXT NOT NULL, size_bytes INTEGER NOT NULL, type TEXT NOT NULL, sha256 TEXT NOT NULL);
+CREATE TABLE archived (file TEXT PRIMARY KEY, size INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE payloads (digest BLOB PRIMARY KEY, page INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE seen (listing BLOB NOT NULL, digest BLOB NOT NULL, PRIMARY KEY (listing, digest)) WITHOUT ROWID;
 """
 START_PAGE = 0
 """The source of the links that the start addresses are."""
 _STEP = struct.Struct(">I")
+_PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, inputs"
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,10 +161,12 @@ class RunState:
         try:
             for outcome in outcomes:
                 self._keep(outcome)
+            reached("commit-open")
         except BaseException:
             self._db.execute("ROLLBACK")
             raise
         self._db.execute("COMMIT")
+        reached("committed")
         return self._last_page() - known
 
     def _last_page(self) -> int:
@@ -197,11 +203,21 @@ class RunState:
                 "INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?)",
                 (outcome.page, kept.path, kept.size_bytes, kept.type, kept.sha256),
             )
+        if location is not None:
+            end = location.offset + location.length
+            self._db.execute(
+                "INSERT INTO archived VALUES (?, ?) ON CONFLICT DO UPDATE SET size = max(size, excluded.size)",
+                (location.file, end),
+            )
+        if outcome.payload:
+            self._db.execute("INSERT OR IGNORE INTO payloads VALUES (?, ?)", (outcome.payload, outcome.page))
         if outcome.row_digests:
             listing = route[: -_STEP.size]
             self._db.executemany(
                 "INSERT OR IGNORE INTO seen VALUES (?, ?)", [(listing, digest) for digest in outcome.row_digests]
             )
+        self._db.execute("DELETE FROM links WHERE source = ?", (outcome.page,))
+        self._db.execute("DELETE FROM rows WHERE page = ?", (outcome.page,))
         for rows in outcome.tables:
             self._keep_rows(outcome.page, rows)
         for link in outcome.links:
@@ -290,6 +306,13 @@ class RunState:
             )
             todo += [(target, depth + (role == Role.OPEN)) for target, role in self._db.execute(query, (page, depth))]
 
+    def ask_again(self, chosen: Callable[[str, State], bool]) -> int:
+        """Let pages wait again: those whose URL and state are chosen. What they gave does not count until they are read again."""
+        settled = self._db.execute("SELECT id, url, state FROM pages WHERE state <> 0").fetchall()
+        numbers = [(number,) for number, url, state in settled if chosen(url, State(state))]
+        self._db.executemany("UPDATE pages SET state = 0 WHERE id = ?", numbers)
+        return len(numbers)
+
     # -- reading
 
     def is_in_listing(self, page: Page, kind: str, request: Request) -> bool:
@@ -317,7 +340,7 @@ class RunState:
         marks = ",".join("?" * len(barred))
         near = "AND depth <= ? " if self.most_depth is not None else ""
         cursor = self._db.execute(
-            "SELECT id, kind, method, url, headers, body, route, rows_before, dry, inputs FROM pages WHERE state = 0 "
+            f"SELECT {_PAGE_COLUMNS} FROM pages WHERE state = 0 "
             f"{near}{f'AND host NOT IN ({marks}) ' if barred else ''}ORDER BY route LIMIT ?",
             (*([self.most_depth] if near else []), *barred, limit),
         )
@@ -420,10 +443,10 @@ class RunState:
             found[route[: -_STEP.size]] = (first[0], first[1], stated, first[3] + rows)
         return [(kind, url, total, rows) for kind, url, total, rows in found.values() if total is not None]
 
-    def row_count(self, table: str) -> int:
-        """Rows that pages gave to a table, doubles and rejects included."""
-        query = "SELECT coalesce(sum(count), 0) FROM rows WHERE name = ? AND NOT completes"
-        return int(self._db.execute(query, (table,)).fetchone()[0])
+    def row_count(self) -> int:
+        """Rows that pages gave to all tables, doubles and rejects included."""
+        query = "SELECT coalesce(sum(count), 0) FROM rows WHERE NOT completes"
+        return int(self._db.execute(query).fetchone()[0])
 
     def completers(self, page: int, row: int) -> list[tuple[int, str, State]]:
         """The pages opened from a row: id, kind and state, in reading order."""
@@ -432,6 +455,21 @@ class RunState:
             " WHERE l.source = ? AND l.role = ? AND l.row = ? ORDER BY l.place"
         )
         return [(p, kind, State(state)) for p, kind, state in self._db.execute(query, (page, Role.OPEN, row))]
+
+    def payload(self, digest: bytes) -> Location | None:
+        """Where a reply with this body is in the archive."""
+        found = self._db.execute("SELECT page FROM payloads WHERE digest = ?", (digest,)).fetchone()
+        return self.location(found[0]) if found else None
+
+    def archive_ends(self) -> dict[str, int]:
+        """For each file of the archive where its last committed reply ends."""
+        return dict(self._db.execute("SELECT file, size FROM archived"))
+
+    def page(self, number: int) -> Page | None:
+        """A page by its number."""
+        cursor = self._db.execute(f"SELECT {_PAGE_COLUMNS}, state FROM pages WHERE id = ?", (number,))
+        found = cursor.fetchone()
+        return replace(_page_of(*found[:-1]), state=State(found[-1])) if found else None
 
     def location(self, page: int) -> Location | None:
         """Where a page's reply is in the archive."""

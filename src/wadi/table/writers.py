@@ -16,6 +16,7 @@ from typing import Any, BinaryIO
 import orjson
 
 from wadi.plan.columns import Column
+from wadi.points import reached
 from wadi.problems import Place, Problem, UsageError, listed
 
 Writer = Callable[[BinaryIO, list[Column], Iterable[list[Any]]], int]
@@ -97,7 +98,9 @@ def _replaced(target: Path, write: Writer, columns: list[Column], rows: Iterable
             out.flush()
             os.fsync(out.fileno())
         Path(name).chmod(0o666 & ~_umask())
+        reached("export-written")
         Path(name).replace(target)
+        reached("export-renamed")
     except BaseException:
         Path(name).unlink(missing_ok=True)
         raise

@@ -1,0 +1,53 @@
+"""`wadi resume`: go on with a run where it stands, or ask again for chosen pages of it."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TextIO
+
+from wadi.cli.options import add_outputs, add_runs, check_outputs, credentials_for
+from wadi.cli.run import LIMITS, add_limits, crawl_and_sum_up
+from wadi.cli.status import Status
+
+EXAMPLES = """examples:
+  wadi resume                                   go on with the newest run of all
+  wadi resume springs -o springs.csv            …with the newest run of springs.toml, and write its table
+  wadi resume springs --again failed            ask again for the pages that failed
+  wadi resume springs --again '*/register/MW-01*'
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "run",
+        metavar="RUN",
+        nargs="?",
+        help="a run's folder, or a plan's name for its newest run (default: the newest run)",
+    )
+    parser.add_argument(
+        "--again",
+        action="append",
+        default=[],
+        metavar="WHICH",
+        help="ask again for pages: failed, or a pattern of their URLs (*, ?); may be given several times",
+    )
+    add_limits(parser)
+    add_outputs(parser)
+    add_runs(parser)
+    parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.cli.show import plural
+    from wadi.plan.reader import with_limits
+    from wadi.runs import Run
+
+    check_outputs(args.output)
+    with Run.open(args.run or "", args.runs) as opened:
+        opened.loaded = with_limits(opened.loaded, **{name: getattr(args, name) for name in LIMITS})
+        credentials = credentials_for(opened.loaded)
+        if args.again:
+            count = opened.ask_again(args.again)
+            if not args.quiet:
+                print(f"{plural(count, 'page')} to be asked for again", file=err)
+        return crawl_and_sum_up(opened, args, out, err, credentials)

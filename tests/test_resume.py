@@ -1,0 +1,294 @@
+"""Nothing is lost, doubled, or asked for twice: runs that are killed, stopped, in use, or asked again."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import subprocess
+import time
+from collections import Counter
+from pathlib import Path
+
+import pytest
+from aiohttp import web
+
+from conftest import EXAMPLES, Program, serving
+from small_host import SmallHost, items, plan_of
+from wadi.demo import site as demo_site
+from wadi.points import POINTS
+from wadi.problems import RunError
+from wadi.runs import Run
+from wadi.store.archive import Archive, Location, read_reply, recovered
+from wadi.store.folder import RunLock
+from wadi.web.messages import Reply, Request
+
+KILLS = int(os.environ.get("WADI_KILLS", "4"))
+"""How many random moments; all of them:  WADI_KILLS=50 pytest tests/test_resume.py"""
+PLANS = ("duties", "fieldnotes", "gallery", "gaugings")
+
+
+class Watched:
+    """The sample site with a log of what was asked."""
+
+    def __init__(self) -> None:
+        self.asked: list[str] = []
+
+    def application(self) -> web.Application:
+        @web.middleware
+        async def watch(request: web.Request, handler: object) -> web.StreamResponse:
+            self.asked.append(f"{request.method} {request.path_qs} {await request.text()}".strip())
+            return await handler(request)  # type: ignore[operator, no-any-return]
+
+        return demo_site.application((watch,))
+
+
+def _run(program: Program, plan: str, site: str, out: str, **environment: str) -> int:
+    program.environment |= environment
+    done = program("run", EXAMPLES / f"{plan}.toml", "-i", f"site={site}", "-q", "-o", out, "--runs", f"runs-{out}")
+    for name in environment:
+        del program.environment[name]
+    return done.status
+
+
+def _resumed(program: Program, out: str) -> None:
+    done = program("resume", "-o", out, "--runs", f"runs-{out}")
+    assert done.status == 0, done.err
+
+
+@pytest.mark.parametrize("point", POINTS)
+@pytest.mark.parametrize("plan", PLANS)
+def test_a_run_killed_at_any_point_of_writing_comes_to_the_same(program: Program, plan: str, point: str) -> None:
+    watched = Watched()
+    with serving(watched.application) as site:
+        assert _run(program, plan, site, "whole.csv") == 0
+        once = Counter(watched.asked)
+        watched.asked.clear()
+        status = _run(program, plan, site, "killed.csv", WADI_DIE_AT=f"{point}:{1 if 'export' in point else 3}")
+        if plan != "gallery" and point.startswith("file"):
+            assert status == 0
+        else:
+            assert status == -signal.SIGKILL
+            assert (program.folder / "killed.csv").exists() == (point == "export-renamed")
+        _resumed(program, "killed.csv")
+        assert (program.folder / "killed.csv").read_bytes() == (program.folder / "whole.csv").read_bytes()
+        twice = Counter(watched.asked) - once
+        # In flight when the process died, at most two at a time to one host, or a reply that was not yet durable.
+        assert sum(count for name, count in twice.items() if "robots" not in name) <= 2
+        if point in ("archive-synced", "commit-open", "committed", "export-written", "export-renamed"):
+            text = next(program.folder.glob("runs-killed.csv/*/*/run.log")).read_text()
+            log = [json.loads(line) for line in text.splitlines()]
+            adopted = sum(line["pages"] for line in log if line["event"] == "adopted")
+            assert (adopted > 0) == (point in ("archive-synced", "commit-open"))
+
+
+@pytest.mark.parametrize("moment", range(KILLS))
+def test_a_run_killed_at_a_random_moment_comes_to_the_same(program: Program, site: str, moment: int) -> None:
+    plan = PLANS[moment % len(PLANS)]
+    assert _run(program, plan, site, "whole.csv") == 0
+    arguments = (
+        "run",
+        EXAMPLES / f"{plan}.toml",
+        "-i",
+        f"site={site}",
+        "-q",
+        "-o",
+        "killed.csv",
+        "--runs",
+        "runs-killed.csv",
+    )
+    process = program.start(*arguments)
+    time.sleep(0.7 + random.Random(moment).random() * 0.8)
+    process.kill()
+    process.communicate()
+    if list(program.folder.glob("runs-killed.csv/*/*/run.sqlite")):
+        _resumed(program, "killed.csv")
+        assert (program.folder / "killed.csv").read_bytes() == (program.folder / "whole.csv").read_bytes()
+
+
+SLOW = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+next = "a"
+fields = { name = "." }
+"""
+
+
+def _slow_application() -> web.Application:
+    """Forty pages, each taking a fifth of a second."""
+    import asyncio
+
+    async def page(request: web.Request) -> web.Response:
+        await asyncio.sleep(0.2)
+        number = int(request.query.get("n", "1"))
+        more = f"<a href='/l?n={number + 1}'>next</a>" if number < 40 else ""
+        return web.Response(text=items(f"r{number}", more=more), content_type="text/html")
+
+    app = web.Application()
+    app.router.add_get("/l", page)
+    return app
+
+
+def _started(program: Program, site: str) -> subprocess.Popen[str]:
+    plan_of(program.folder, SLOW)
+    process = program.start("run", "p.toml", "-i", f"site={site}", "-o", "out.csv")
+    deadline = time.monotonic() + 20
+    while time.monotonic() < deadline:
+        logs = list(program.folder.glob("runs/p/*/run.log"))
+        if logs and b"page_done" in logs[0].read_bytes():
+            return process
+        time.sleep(0.05)
+    raise AssertionError("the run did not begin")
+
+
+@pytest.mark.parametrize("one", [signal.SIGINT, signal.SIGTERM])
+def test_stopping_takes_what_is_in_flight_and_says_how_to_go_on(program: Program, one: signal.Signals) -> None:
+    with serving(_slow_application) as site:
+        process = _started(program, site)
+        process.send_signal(one)
+        _, err = process.communicate(timeout=30)
+        assert process.returncode == 130, err
+        assert "stopping: 1 page in flight is taken" in err
+        assert "(interrupted)" in err
+        assert "go on:     wadi resume runs/p/" in err
+        listed = json.loads(program("runs", "--json").out)["runs"]
+        assert (listed[0]["state"], listed[0]["waiting"]) == ("interrupted", 1)
+        before = len((program.folder / "out.csv").read_text().splitlines())
+        done = program("resume", "p", "--pages", "6", "-o", "out.csv")
+        assert done.status == 0, done.err
+        assert len((program.folder / "out.csv").read_text().splitlines()) >= max(before, 7)
+
+
+def test_stopping_twice_ends_at_once_and_a_second_process_is_refused(program: Program) -> None:
+    with serving(_slow_application) as site:
+        process = _started(program, site)
+        other = program("resume", "p")
+        assert other.status == 2
+        assert f"another process works on this run (process {process.pid})" in other.err
+        assert "in use" in program("runs").out
+        assert program("runs", "--remove", "p", "--yes").status == 2
+        process.send_signal(signal.SIGINT)
+        process.send_signal(signal.SIGINT)
+        _, err = process.communicate(timeout=10)
+        assert process.returncode == 130, err
+
+
+def test_pages_are_asked_again_by_pattern_or_because_they_failed(program: Program) -> None:
+    broken = {"/l2"}
+
+    def page(request: web.Request, body: str) -> object:
+        number = int(request.path[2:] or 1)
+        if request.path in broken:
+            return (404, {}, "")
+        return items(f"r{number}", more=f"<a href=/l{number + 1}>n</a>" if number < 3 else "")
+
+    host = SmallHost({"/l": page, "/l2": page, "/l3": page})  # type: ignore[dict-item]
+    with serving(host.application) as site:
+        plan_of(program.folder, SLOW)
+        assert program("run", "p.toml", "-i", f"site={site}").status == 1
+        broken.clear()
+        done = program("resume", "--again", "failed", "-o", "out.csv")
+        assert (done.status, "1 page to be asked for again" in done.err) == (0, True), done.err
+        assert (program.folder / "out.csv").read_text().split() == ["name", "r1", "r2", "r3"]
+        host.asked.clear()
+        done = program("resume", "--again", "*/l?", "-o", "-", "-q")
+        assert (done.status, done.out.split()) == (0, ["name", "r1", "r2", "r3"]), program("resume").err
+        assert sorted(host.asked) == ["GET /l2", "GET /l3"]
+        assert program("resume", "-q", "-o", "-").out.split() == ["name", "r1", "r2", "r3"]
+
+
+def test_runs_are_listed_and_removed(program: Program, site: str) -> None:
+    assert "no runs in runs/" in program("runs").err
+    assert program("resume").status == 2
+    program("run", EXAMPLES / "board.toml", "-i", f"site={site}", "-q")
+    listed = json.loads(program("runs", "--json").out)["runs"]
+    assert [(one["plan"], one["state"], one["rows"], one["pages"], one["failed"]) for one in listed] == [
+        ("board", "complete", 15, 1, 0)
+    ]
+    assert "board" in program("runs", "board").out
+    asked = program("runs", "--remove", "board")
+    assert (asked.status, "--yes removes them" in asked.err) == (2, True)
+    assert program("runs", "--remove", "board", "--yes").status == 0
+    assert json.loads(program("runs", "--json").out)["runs"] == []
+
+
+# -- the archive
+
+
+def _reply(number: int, body: bytes) -> Reply:
+    request = Request(f"http://u:p@h/{number}", "POST", (("X-Api-Key", "hidden"), ("Accept", "*/*")), b"q=1")
+    return Reply(request, f"http://h/{number}", 200, (("Content-Type", "text/html"),), body, 12.0)
+
+
+def test_requests_are_beside_their_replies_without_secrets_and_the_same_content_is_there_once(tmp_path: Path) -> None:
+    import gzip
+
+    places: dict[bytes, Location] = {}
+    archive = Archive(tmp_path, software="t", known=places.get)
+    first = archive.append(_reply(1, b"x" * 5000), 1)
+    places[first.digest] = first.location
+    again = archive.append(_reply(2, b"x" * 5000), 2)
+    archive.close()
+    assert (len(first.digest), again.digest) == (32, b"")
+    assert again.location.length < 700
+    assert read_reply(tmp_path, again.location).body == b"x" * 5000
+    assert read_reply(tmp_path, again.location).url == "http://h/2"
+    text = gzip.decompress((tmp_path / "00001.warc.gz").read_bytes()).decode()
+    kinds = [line.partition(": ")[2] for line in text.split("\r\n") if line.startswith("WARC-Type")]
+    assert kinds == ["warcinfo", "response", "request", "revisit", "request"]
+    assert "hidden" not in text
+    assert "u:p@" not in text
+    assert "POST /1 HTTP/1.1\r\nHost: h:80\r\nX-Api-Key: ***\r\nAccept: */*\r\n\r\nq=1" in text
+
+
+@pytest.mark.parametrize("torn", [1, 50, 200, 100_000])
+def test_what_is_torn_is_cut_off_and_what_is_whole_is_found(tmp_path: Path, torn: int) -> None:
+    archive = Archive(tmp_path, software="t")
+    kept = [archive.append(_reply(number, os.urandom(3000)), number).location for number in range(4)]
+    archive.close()
+    path = tmp_path / "00001.warc.gz"
+    data = path.read_bytes()
+    path.write_bytes(data[: max(kept[1].offset + kept[1].length, len(data) - torn)])
+    found = list(recovered(tmp_path, {path.name: kept[0].offset + kept[0].length}))
+    assert found == [(number, kept[number]) for number, _ in found]
+    assert [number for number, _ in found] == {1: [1, 2, 3], 50: [1, 2, 3], 200: [1, 2, 3], 100_000: [1]}[torn]
+    assert list(recovered(tmp_path, {path.name: kept[0].offset + kept[0].length})) == found
+
+
+def test_a_lock_is_gone_with_its_process(tmp_path: Path) -> None:
+    lock, other = RunLock(tmp_path), RunLock(tmp_path)
+    lock.take()
+    with pytest.raises(RunError, match=f"process {os.getpid()}"):
+        other.take()
+    lock.release()
+    other.take()
+    other.release()
+    with pytest.raises(RunError, match="cannot be written"):
+        RunLock(tmp_path / "nowhere").take()
+
+
+def test_a_damaged_database_is_said_and_the_archive_stays(program: Program, site: str) -> None:
+    program("run", EXAMPLES / "board.toml", "-i", f"site={site}", "-q")
+    (folder,) = program.folder.glob("runs/board/*")
+    (folder / "run.sqlite").write_bytes(b"not a database at all" * 100)
+    for path in folder.glob("run.sqlite-*"):
+        path.unlink()
+    done = program("resume", "board")
+    assert (done.status, "[damaged-run]" in done.err) == (2, True)
+    assert "damaged" in program("runs").out
+    assert list((folder / "pages").iterdir())
+
+
+def test_a_run_that_is_complete_stays_as_it_is(tmp_path: Path) -> None:
+    host = SmallHost({"/l": items("a")})
+    with serving(host.application) as site:
+        with Run.begin(plan_of(tmp_path, SLOW, site), tmp_path / "runs") as run:
+            run.crawl()
+        with Run.open(run.folder) as run:
+            run.crawl()
+            assert run.end == "complete"
+    assert host.asked == ["GET /l"]
