@@ -19,9 +19,9 @@ from hypothesis import strategies as st
 from conftest import serving
 from wadi.web.client import Client, TriedAgain, redirected
 from wadi.web.coding import BadCoding, TooLarge, decoded
+from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.retry import Retrying, Tries, decide, wait_asked_for
-from wadi.web.throttle import Pace, Throttle, booked
 from wadi.web.transport import Bounds, HttpTransport
 
 NOW = datetime(2026, 11, 3, 9, 0, 0, tzinfo=UTC)
@@ -137,11 +137,6 @@ class FakeTime:
         self.now = max(self.now, due)
 
 
-def test_starts_are_a_pause_apart() -> None:
-    assert booked(10.0, 0.0, 0.5) == (10.0, 10.5)
-    assert booked(10.0, 10.4, 0.5) == (10.4, 10.9)
-
-
 @pytest.mark.parametrize("parallel", [1, 3])
 def test_the_throttle_keeps_the_pause_at_any_parallelism(parallel: int) -> None:
     time = FakeTime()
@@ -186,7 +181,7 @@ class Script:
         self.answers = list(answers)
         self.asked: list[Request] = []
 
-    async def send(self, request: Request) -> Reply:
+    async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
         self.asked.append(request)
         answer = self.answers.pop(0)
         if isinstance(answer, FetchFailed):

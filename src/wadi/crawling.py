@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import random
 import signal
 import time
 from collections.abc import Callable, Iterable, Iterator
@@ -14,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wadi.about import VERSION
-from wadi.crawl.engine import End, Engine, Limits, Task
+from wadi.crawl.engine import End, Engine, Limits, Room, Task
 from wadi.crawl.events import Adopted, Event, Stopping
 from wadi.crawl.journal import Journal
 from wadi.crawl.kinds import compile_kinds, compiled
@@ -31,11 +32,11 @@ from wadi.store.looked import LookedAt
 from wadi.store.outcome import State
 from wadi.urls import resolve
 from wadi.web.client import Client, user_agent
+from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import Reply, Request
 from wadi.web.parameters import expanded
 from wadi.web.retry import Retrying
 from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
-from wadi.web.throttle import Pace, Throttle
 from wadi.web.transport import Bounds, HttpTransport
 
 if TYPE_CHECKING:
@@ -68,6 +69,8 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
         report(event)
 
     client = client_of(run.loaded, tell, session)
+    for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
+        client.hold(host, run.loaded.plan.manners.pause)
     try:
         left = list(recovered(run.folder / PAGES, run.state.archive_ends()))
         archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}", known=run.state.payload)
@@ -188,8 +191,10 @@ def task_of(run: Run, credentials: Credentials | None = None) -> Task:
         most_shown=plan.start.most if plan.start.split else None,
         parts=lambda url, values: parts_of(plan, url, values),
     )
-    limits = Limits(plan.limits.pages, plan.limits.depth, plan.limits.time, plan.limits.bytes)
-    return Task(reading, plan.manners.parallel, limits, run.enough_rows(), login_of(loaded, credentials))
+    said, manners = plan.limits, plan.manners
+    limits = Limits(said.pages, said.depth, said.time, said.bytes, said.requests)
+    room = Room(manners.parallel, manners.total, manners.hours)
+    return Task(reading, room, limits, run.enough_rows(), login_of(loaded, credentials))
 
 
 def client_of(
@@ -199,13 +204,20 @@ def client_of(
     manners, limits = loaded.plan.manners, loaded.plan.limits
     bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
     identity = user_agent(manners.contact)
-    transport = HttpTransport(bounds=bounds, identity=identity, per_host=manners.parallel, session=session)
-    throttle = Throttle(Pace(manners.pause, manners.parallel), clock=time.monotonic, sleep=asyncio.sleep)
+    headers = (*manners.headers.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
+    transport = HttpTransport(
+        bounds=bounds, identity=identity, per_host=manners.parallel, session=session, headers=headers
+    )
+    pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter)
+    throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
     policy = Retrying(
-        manners.retries if retries is None else min(retries, manners.retries), manners.first_wait, manners.longest_wait
+        manners.retries if retries is None else min(retries, manners.retries),
+        manners.first_wait,
+        manners.longest_wait,
+        manners.retry_post,
     )
     agent = None if manners.ignore_robots else "wadi"
-    return Client(transport, throttle, policy, report=report, robots_agent=agent)
+    return Client(transport, throttle, policy, report=report, robots_agent=agent, rng=random.random)
 
 
 def login_of(loaded: LoadedPlan, credentials: Credentials | None) -> Login | None:

@@ -192,8 +192,8 @@ async def _fetch(request: Request, agent: str) -> Reply:
 
 def _client(agent: str) -> Client:
     from wadi.web.client import Client
+    from wadi.web.manners import Pace, Throttle
     from wadi.web.retry import Retrying
-    from wadi.web.throttle import Pace, Throttle
     from wadi.web.transport import Bounds, HttpTransport
 
     transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent, per_host=1)

@@ -9,9 +9,10 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, TextIO
 
 from wadi.cli.show import console, plural
-from wadi.crawl.events import Event, HostGivenUp, PageDone, PageFailed, Progress, Stopping
+from wadi.crawl.events import Closed, Event, HostGivenUp, PageDone, PageFailed, Progress, Stopping
 from wadi.problems import shortened
 from wadi.web.client import TriedAgain
+from wadi.web.manners import PaceChanged
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -36,6 +37,7 @@ class Tally:
         self.news = ""
         self._news_until = 0.0
         self.failures = 0
+        self.paces: dict[str, PaceChanged] = {}
 
     def take(self, event: Event) -> None:
         """Count an event in."""
@@ -57,6 +59,12 @@ class Tally:
                     f"again in {event.decision.wait_s:.0f} s (try {event.tries + 1}): {what}",
                     now + event.decision.wait_s,
                 )
+            case PaceChanged():
+                self.paces[event.host] = event
+                if not event.why:
+                    self.paces.pop(event.host)
+            case Closed():
+                self._tell(f"outside the plan's hours: waiting {event.seconds / 3600:.1f} h", now + event.seconds)
             case Stopping():
                 what = plural(event.in_flight, "page") if event.in_flight else "nothing"
                 self._tell(f"stopping: {what} in flight is taken; Ctrl-C again stops at once", now + 60)
@@ -71,6 +79,12 @@ class Tally:
     @property
     def current_news(self) -> str:
         return self.news if self._clock() < self._news_until else ""
+
+    @property
+    def pace_line(self) -> str:
+        """Which hosts are asked more slowly than the plan allows, and why."""
+        slowed = [f"{one.host} every {one.pause_s:.1f} s: {one.why}" for one in self.paces.values()]
+        return "slower    " + "; ".join(slowed[:3]) if slowed else ""
 
     @property
     def elapsed_s(self) -> float:
@@ -149,6 +163,8 @@ def view(tally: Tally) -> RenderableType:
     text.append("·" * (_BAR - filled), "dim")
     text.append(f"  {tally.share:4.0%}   {minutes}:{seconds:02d}\n")
     text.append(f"{tally.counts_line()}\n", "dim" if not tally.progress.failed else "")
+    if tally.pace_line:
+        text.append(f"{tally.pace_line}\n", "yellow")
     text.append(tally.current_news, "yellow")
     return text
 
@@ -160,7 +176,7 @@ def _plain(tally: Tally, err: TextIO, clock: Clock) -> Callable[[Event], None]:
     def receive(event: Event) -> None:
         nonlocal last
         tally.take(event)
-        worth_a_line = isinstance(event, TriedAgain | HostGivenUp | Stopping)
+        worth_a_line = isinstance(event, TriedAgain | HostGivenUp | Stopping | Closed)
         if worth_a_line and tally.current_news:
             print(f"{tally.name}: {tally.current_news}", file=err, flush=True)
         elif isinstance(event, Progress) and clock() - last >= _PLAIN_EVERY_S:

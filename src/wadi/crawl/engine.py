@@ -7,13 +7,15 @@ lost nothing that was committed.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import time
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from datetime import datetime
 from enum import StrEnum
 
-from wadi.crawl.events import Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent
+from wadi.crawl.events import Closed, Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent
 from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
 from wadi.crawl.settle import LoggedOut, Reading, Settler
 from wadi.points import reached
@@ -22,10 +24,10 @@ from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import Outcome, State
 from wadi.store.state import Page, RunState
 from wadi.web.client import Client
+from wadi.web.hours import closed_for_s
 from wadi.web.messages import FetchFailed, Reply
 
 _FAILURES_TO_GIVE_UP = 5
-_MOST_IN_FLIGHT = 64
 _PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
 _MOST_LOGINS = 3
@@ -41,6 +43,7 @@ class End(StrEnum):
     ENOUGH_DEPTH = "depth limit"
     ENOUGH_TIME = "time limit"
     ENOUGH_BYTES = "bytes limit"
+    ENOUGH_REQUESTS = "requests limit"
     UNREACHABLE = "host unreachable"
     INTERRUPTED = "interrupted"
 
@@ -53,6 +56,16 @@ class Limits:
     depth: int | None = None
     time_s: float | None = None
     size_bytes: int | None = None
+    requests: int | None = None
+
+
+@dataclass(frozen=True)
+class Room:
+    """How much is in flight: at one host, over all; and the hours in which the run may ask."""
+
+    per_host: int
+    total: int = 16
+    hours: str | None = None
 
 
 @dataclass(frozen=True)
@@ -60,7 +73,7 @@ class Task:
     """What the engine works on: how replies are read, how many at a time, and when it is enough."""
 
     reading: Reading
-    parallel: int
+    room: Room
     limits: Limits = field(default_factory=Limits)
     enough: Callable[[], bool] | None = None
     login: Login | None = None
@@ -88,6 +101,7 @@ class Engine:
         report: Callable[[Event], None],
         *,
         clock: Callable[[], float] = time.monotonic,
+        now: Callable[[], datetime] = lambda: datetime.now().astimezone(),
     ) -> None:
         self._task = task
         self._state = state
@@ -96,6 +110,7 @@ class Engine:
         self._client = client
         self._report = report
         self._clock = clock
+        self._now = now
         self._began = clock()
         self._in_flight: dict[asyncio.Task[_Fetched], Page] = {}
         self._counts = state.counts()
@@ -136,7 +151,9 @@ class Engine:
                     return end
                 self._send_more()
                 if not self._in_flight:
-                    return self._end()
+                    if not await self._opened():
+                        return self._end()
+                    continue
                 await self._settle(await self._next_ones())
                 if self._task.enough and self._task.enough():
                     return End.ENOUGH_ROWS
@@ -162,6 +179,9 @@ class Engine:
         most_s = self._task.limits.time_s
         if most_s is not None and self._clock() - self._began >= most_s:
             return End.ENOUGH_TIME
+        most_requests = self._task.limits.requests
+        if most_requests is not None and self._client.sent >= most_requests:
+            return End.ENOUGH_REQUESTS
         most = self._task.limits.size_bytes
         return End.ENOUGH_BYTES if most is not None and self._size_bytes >= most else None
 
@@ -179,30 +199,54 @@ class Engine:
 
     def _send_more(self) -> None:
         """Put as many waiting pages in flight as there is room for, none when the crawl is to stop."""
-        if self._stop_at is not None:
+        if self._stop_at is not None or closed_for_s(self._task.room.hours, self._now()):
             return
-        room = min(self._task.parallel, _MOST_IN_FLIGHT) - len(self._in_flight)
-        if room <= 0:
-            return
-        busy = {page.id for page in self._in_flight.values()}
-        for page in self._state.waiting(len(busy) + room, self._given_up):
-            if page.id in busy:
-                continue
-            if room == 0 or not self._may_send(page):
+        while (room := self._task.room.total - len(self._in_flight)) > 0:
+            busy = Counter(page.request.host for page in self._in_flight.values())
+            full = {host for host, count in busy.items() if count >= self._task.room.per_host}
+            chosen = self._choose(min(room, self._task.room.per_host), full | self._given_up)
+            for page in chosen:
+                self._report(Sent(page.kind, page.request.url))
+                self._in_flight[asyncio.create_task(self._fetch(page))] = page
+            if not chosen:
                 break
-            self._report(Sent(page.kind, page.request.url))
-            self._in_flight[asyncio.create_task(self._fetch(page))] = page
-            room -= 1
         self._report_progress()
 
-    def _may_send(self, page: Page) -> bool:
+    def _choose(self, room: int, without: set[str]) -> list[Page]:
+        """The next pages to ask for, in reading order, of hosts that have room."""
+        busy = {page.id for page in self._in_flight.values()}
+        hosts = Counter(page.request.host for page in self._in_flight.values())
+        chosen: list[Page] = []
+        for page in self._state.waiting(len(busy) + room, without):
+            if page.id in busy:
+                continue
+            if len(chosen) == room or not self._may_send(page, len(chosen)):
+                break
+            host = page.request.host
+            if hosts[host] < self._task.room.per_host:
+                hosts[host] += 1
+                chosen.append(page)
+        return chosen
+
+    async def _opened(self) -> bool:
+        """Wait for the hours in which the run may ask; False when they are not what it waits for."""
+        seconds = closed_for_s(self._task.room.hours, self._now())
+        if not seconds or not self._counts[State.WAITING] or self._stop_at is not None:
+            return False
+        self._report(Closed(seconds))
+        left = self._time_left()
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self._wake.wait(), min(seconds, 3600.0, *([left] if left is not None else [])))
+        return True
+
+    def _may_send(self, page: Page, chosen: int) -> bool:
         """Whether the page is certain to be among the first that the limit allows.
 
         Pages before it in reading order that may lead to others are waited for, since those would come first.
         """
         if self._task.limits.pages is None:
             return True
-        asked = self._counts[State.DONE] + self._counts[State.FAILED] + len(self._in_flight)
+        asked = self._counts[State.DONE] + self._counts[State.FAILED] + len(self._in_flight) + chosen
         if asked >= self._task.limits.pages:
             return False
         before = (other for other in self._in_flight.values() if other.route < page.route)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from wadi.problems import Problem
 from wadi.web.client import TriedAgain
+from wadi.web.manners import PaceChanged
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,4 +80,23 @@ class Adopted:
     pages: int
 
 
-Event = Adopted | Stopping | LoggedIn | Sent | PageDone | PageFailed | Progress | HostGivenUp | TriedAgain
+@dataclass(frozen=True, slots=True)
+class Closed:
+    """Outside the hours in which the run may ask: it waits so many seconds."""
+
+    seconds: float
+
+
+Event = (
+    Closed
+    | PaceChanged
+    | Adopted
+    | Stopping
+    | LoggedIn
+    | Sent
+    | PageDone
+    | PageFailed
+    | Progress
+    | HostGivenUp
+    | TriedAgain
+)

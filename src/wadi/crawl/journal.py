@@ -9,9 +9,21 @@ from typing import Any
 
 import orjson
 
-from wadi.crawl.events import Adopted, Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent, Stopping
+from wadi.crawl.events import (
+    Adopted,
+    Closed,
+    Event,
+    HostGivenUp,
+    LoggedIn,
+    PageDone,
+    PageFailed,
+    Progress,
+    Sent,
+    Stopping,
+)
 from wadi.urls import without_secret
 from wadi.web.client import TriedAgain
+from wadi.web.manners import PaceChanged
 
 
 class Journal:
@@ -42,6 +54,10 @@ def _fields(event: Event) -> dict[str, Any] | None:
             return {"event": "page_done", "url": without_secret(event.url), **{n: getattr(event, n) for n in names}}
         case PageFailed(kind, url, problem):
             return {"event": "page_failed", "kind": kind, "url": without_secret(url), "problem": problem.as_dict()}
+        case PaceChanged(host, pause_s, why):
+            return {"event": "pace", "host": host, "pause_s": round(pause_s, 3), "why": why}
+        case Closed(seconds):
+            return {"event": "closed", "seconds": round(seconds)}
         case Adopted(pages):
             return {"event": "adopted", "pages": pages}
         case Stopping(in_flight):

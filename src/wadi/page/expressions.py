@@ -265,8 +265,12 @@ def _css(selector: str, start: int, *, xml: bool = False) -> etree.XPath:
                 'text is what a field takes anyway; an attribute is taken with  attr = "…"',
             )
         translator = _xml_translator() if xml else HTMLTranslator()
-        path = translator.selector_to_xpath(tree, prefix=_AXIS_OF[combinator])
-        return etree.XPath(path, smart_strings=False)
+        path = etree.XPath(translator.selector_to_xpath(tree, prefix=_AXIS_OF[combinator]), smart_strings=False)
+        path(etree.Element("html"))
+        return path
+    except etree.XPathError as error:
+        now = "in XML a name matches in any namespace; XPath takes the document's own prefixes"
+        raise BadExpression(selector, f"CSS: {str(error).lower()}", start + cut, now) from error
     except SelectorError as error:
         what, offset = _css_mistake(str(error))
         raise BadExpression(selector, f"CSS: {what}", None if offset is None else start + cut + offset) from error

@@ -275,8 +275,16 @@ class MannersPlan(Part):
         min_length=3,
         description="the reason why robots.txt need not be obeyed; without one it is obeyed (RFC 9309)",
     )
+    language: str | None = Field(None, description="Accept-Language")
+    headers: dict[str, str] = Field({}, description="header fields sent with every request")
     pause: Duration = Field(1.0, description="least time between the starts of two requests to one host")
+    jitter: float = Field(0.0, ge=0.0, le=10.0, description="each pause is longer by a random share of up to so much")
     parallel: int = Field(2, ge=1, le=64, description="most requests in flight to one host")
+    total: int = Field(16, ge=1, le=256, description="most requests in flight over all hosts")
+    hours: str | None = Field(
+        None, description='time of day in which the run may ask, by this machine\'s clock: "22:00-06:00"'
+    )
+    retry_post: bool = Field(False, description="a POST that failed may be sent again, too")
     retries: int = Field(4, ge=0, le=20, description="how often a failed request is sent again")
     first_wait: Duration = Field(1.0, description="wait before the first retry; each further one doubles it")
     longest_wait: Duration = Field(120.0, description="longest wait before a retry")
@@ -293,6 +301,7 @@ class LimitsPlan(Part):
     depth: int | None = Field(None, ge=0, description="links opened one from the other, from the start pages on")
     time: Duration | None = Field(None, description="length of the crawl")
     bytes: Size | None = Field(None, description="size of all replies together, decoded")
+    requests: Count | None = Field(None, description="requests sent, tries, redirects and robots.txt counted")
     page_size: Size = Field(50_000_000, description="largest reply, decoded")
 
 

@@ -346,6 +346,10 @@ class RunState:
         )
         return [_page_of(*row) for row in cursor]
 
+    def hosts_asked(self) -> list[str]:
+        """The hosts that some page was asked for at."""
+        return [host for (host,) in self._db.execute("SELECT DISTINCT host FROM pages WHERE state <> 0")]
+
     def size_bytes(self) -> int:
         """The size of all replies so far, decoded."""
         return int(self._db.execute("SELECT coalesce(sum(size_bytes), 0) FROM pages").fetchone()[0])

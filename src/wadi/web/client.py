@@ -13,15 +13,16 @@ from datetime import UTC, datetime
 
 from wadi.about import VERSION
 from wadi.urls import NotAUrl, host_of, resolve, without_secret
+from wadi.web.manners import Clock, Sleep, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
-from wadi.web.retry import Decision, Retrying, Tries, decide
+from wadi.web.retry import Decision, Retrying, Tries, decide, wait_asked_for
 from wadi.web.robots import Robots, by_status, origin_of, read_robots, refusal, word_for
-from wadi.web.throttle import Clock, Sleep, Throttle
 from wadi.web.transport import Transport
 
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 _MOST_HOPS = 10
 _MOST_ROBOTS_HOPS = 5
+_ROBOTS_KEPT_S = 24 * 3600.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +58,7 @@ class Client:
         now: Clock = time.time,
         report: Report = lambda event: None,
         robots_agent: str | None = None,
+        rng: Callable[[], float] = lambda: 1.0,
     ) -> None:
         self._transport = transport
         self._throttle = throttle
@@ -67,12 +69,20 @@ class Client:
         self._unreachable: dict[str, int] = {}
         self._robots_agent = robots_agent
         self._robots: dict[str, asyncio.Task[Robots]] = {}
+        self._robots_since: dict[str, float] = {}
+        self._rng = rng
+        self.sent = 0
+        """Requests sent so far: tries, redirects and robots.txt counted."""
 
     async def close(self) -> None:
         for task in self._robots.values():
             task.cancel()
         await asyncio.gather(*self._robots.values(), return_exceptions=True)
         await self._transport.close()
+
+    def hold(self, host: str, seconds: float) -> None:
+        """Ask a host (`host:port`) for nothing so long."""
+        self._throttle.hold(host, seconds)
 
     def unreachable(self, host: str) -> int:
         """How many requests in a row found nobody at this host (`host:port`), all tries counted as one."""
@@ -91,7 +101,7 @@ class Client:
             except FetchFailed as failure:
                 policy = replace(self._policy, retries=0) if self.unreachable(request.host) else self._policy
                 now = datetime.fromtimestamp(self._now(), UTC)
-                decision = decide(failure, tries, policy, method=request.method, now=now)
+                decision = decide(failure, tries, policy, method=request.method, now=now, share=self._rng())
                 if not decision.again:
                     self._remember(request.host, failure)
                     raise _with_tries(failure, tries) from failure
@@ -113,8 +123,11 @@ class Client:
         if self._robots_agent is None:
             return
         origin = origin_of(request.url)
-        if origin not in self._robots or (self._robots[origin].done() and self._robots[origin].exception()):
+        known = self._robots.get(origin)
+        is_old = self._now() - self._robots_since.get(origin, 0.0) > _ROBOTS_KEPT_S
+        if known is None or (known.done() and (is_old or known.exception())):
             self._robots[origin] = asyncio.create_task(self._fetch_robots(origin))
+            self._robots_since[origin] = self._now()
         word = word_for(await asyncio.shield(self._robots[origin]), request.url, self._robots_agent)
         if word.crawl_delay_s is not None:
             self._throttle.slow_down(request.host, word.crawl_delay_s)
@@ -125,12 +138,33 @@ class Client:
         """The site's rules; redirects are followed (RFC 9309 §2.3.1.2). Raises FetchFailed when the host cannot be reached."""
         current = Request(f"{origin}/robots.txt")
         for _ in range(_MOST_ROBOTS_HOPS):
-            async with self._throttle.turn(current.host):
-                reply = await self._transport.send(current)
+            reply = await self._send(current)
             if reply.status not in _REDIRECTS or not reply.header("location"):
                 return by_status(reply.status) or read_robots(reply.body)
             current = redirected(current, reply)
         return Robots()
+
+    async def _send(self, request: Request) -> Reply:
+        """One request in its turn; what comes of it goes into the host's pace."""
+        host = request.host
+        async with self._throttle.turn(host) as sent:
+            self.sent += 1
+            try:
+                reply = await self._transport.send(request, sent)
+            except FetchFailed as failure:
+                if failure.cause in ("timed-out", "broken-off"):
+                    self._throttle.heard(host, "broken")
+                raise
+        refused = reply.status in (429, 503)
+        self._throttle.heard(host, "refused" if refused else "good", reply.first_byte_s)
+        now = self._now()
+        wait = wait_asked_for(reply, datetime.fromtimestamp(now, UTC)) if refused else None
+        quota = quota_of(reply, now)
+        if quota is not None and quota.left == 0:
+            wait = max(wait or 0.0, quota.renewed_s)
+        if wait and wait <= self._policy.longest_wait_s:
+            self._throttle.hold(host, wait)
+        return reply
 
     async def _followed(self, request: Request) -> Reply:
         """The reply at the end of the redirects."""
@@ -138,8 +172,7 @@ class Client:
         current = request
         while True:
             await self._check_robots(current)
-            async with self._throttle.turn(host_of(current.url)):
-                reply = await self._transport.send(current)
+            reply = await self._send(current)
             if reply.status not in _REDIRECTS or not reply.header("location"):
                 reply = replace(reply, request=request, hops=tuple(hops))
                 return _a_success(reply)

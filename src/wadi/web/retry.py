@@ -8,18 +8,22 @@ from email.utils import parsedate_to_datetime
 
 from wadi.web.messages import FetchFailed, Reply
 
-AGAIN_STATUSES = frozenset({429, 500, 502, 503, 504})
+AGAIN_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _AGAIN_CAUSES = frozenset({"unreachable", "timed-out", "broken-off"})
 _SAFE_METHODS = frozenset({"GET", "HEAD"})
 
 
 @dataclass(frozen=True, slots=True)
 class Retrying:
-    """The policy: how often to try again, the first wait and the longest, in seconds. Each wait doubles the one before."""
+    """The policy: how often to try again, the first wait and the longest, in seconds. Each wait doubles the one before.
+
+    `post` says that a POST may be sent twice.
+    """
 
     retries: int = 4
     first_wait_s: float = 1.0
     longest_wait_s: float = 120.0
+    post: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,21 +50,24 @@ class Decision:
     reason: str = ""
 
 
-def decide(failure: FetchFailed, tries: Tries, policy: Retrying, *, method: str, now: datetime) -> Decision:
+def decide(
+    failure: FetchFailed, tries: Tries, policy: Retrying, *, method: str, now: datetime, share: float = 1.0
+) -> Decision:
     """Whether and when to send a request again after `failure`; `tries` counts the failures before this one.
 
-    Tried again: no connection, time-outs, replies broken off, and 429, 500, 502, 503, 504; GET and HEAD only, since
-    sending another method twice may do a thing twice. A wait that the host asks for (`Retry-After`) is kept when it
-    is the longer one; one beyond the longest wait ends the tries.
+    Tried again: no connection, time-outs, replies broken off, and 408, 425, 429, 500, 502, 503, 504; GET and HEAD only,
+    since sending another method twice may do a thing twice, unless the policy allows it. The wait is `share` (0 to 1, at
+    random: full jitter) of one that doubles. A wait that the host asks for (`Retry-After`) is kept when it is the longer
+    one; one beyond the longest wait ends the tries.
     """
     status = failure.reply.status if failure.reply else None
     if failure.cause not in _AGAIN_CAUSES and status not in AGAIN_STATUSES:
         return Decision(False, reason="trying again would not help")
-    if method not in _SAFE_METHODS:
+    if method not in _SAFE_METHODS and not (policy.post and method == "POST"):
         return Decision(False, reason=f"a {method} is not sent twice")
     if tries.count >= policy.retries:
         return Decision(False, reason=f"tried {tries.count + 1} times")
-    wait = min(policy.first_wait_s * 2.0**tries.count, policy.longest_wait_s)
+    wait = share * min(policy.first_wait_s * 2.0**tries.count, policy.longest_wait_s)
     asked = wait_asked_for(failure.reply, now) if failure.reply else None
     if asked is None:
         return Decision(True, wait, str(failure))

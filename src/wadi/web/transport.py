@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from wadi.urls import without_secret
 from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
-from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.messages import FetchFailed, Headers, Reply, Request
 from wadi.web.session import Cookie, Session
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ class Bounds:
 class Transport(Protocol):
     """Sends one request. Raises FetchFailed when no whole reply came; a reply of any status is a reply."""
 
-    async def send(self, request: Request) -> Reply: ...
+    async def send(self, request: Request, sent: Callable[[], None] = ...) -> Reply: ...
 
     async def close(self) -> None: ...
 
@@ -40,7 +40,9 @@ class Transport(Protocol):
 class HttpTransport:
     """HTTP/1.1 with connections kept alive. Made inside a running event loop."""
 
-    def __init__(self, *, bounds: Bounds, identity: str, per_host: int, session: Session | None = None) -> None:
+    def __init__(
+        self, *, bounds: Bounds, identity: str, per_host: int, session: Session | None = None, headers: Headers = ()
+    ) -> None:
         import aiohttp
 
         self._bounds = bounds
@@ -49,8 +51,9 @@ class HttpTransport:
             connector=aiohttp.TCPConnector(limit=0, limit_per_host=per_host, ttl_dns_cache=300),
             cookie_jar=aiohttp.CookieJar(unsafe=True, quote_cookie=False),
             timeout=aiohttp.ClientTimeout(total=bounds.whole_s, sock_connect=bounds.connect_s),
-            headers={"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED},
+            headers={"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED, **dict(headers)},
             auto_decompress=False,
+            trace_configs=[_tracing()],
             # aiohttp bounds single header lines at 8 kB; sites send longer cookies.
             max_line_size=65_536,
             max_field_size=65_536,
@@ -78,7 +81,8 @@ class HttpTransport:
     async def close(self) -> None:
         await self._session.close()
 
-    async def send(self, request: Request) -> Reply:
+    async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
+        """Send a request; `sent` is called when it is on the wire."""
         import aiohttp
         from yarl import URL
 
@@ -96,6 +100,7 @@ class HttpTransport:
                     else request.headers,
                     data=request.body or None,
                     allow_redirects=False,
+                    trace_request_ctx=sent,
                 )
                 patience.reschedule(None)
                 async with response:
@@ -134,6 +139,18 @@ class HttpTransport:
 
     def _too_large(self, where: str) -> str:
         return f"{where}: the reply is larger than {self._bounds.size_bytes / 1e6:.0f} MB (limits.page_size)"
+
+
+def _tracing() -> aiohttp.TraceConfig:
+    """Calls what a request brought along when its headers are on the wire."""
+    import aiohttp
+
+    async def on_wire(session: object, context: Any, params: object) -> None:
+        context.trace_request_ctx()
+
+    config = aiohttp.TraceConfig()
+    config.on_request_headers_sent.append(on_wire)
+    return config
 
 
 def _connection_words(error: aiohttp.ClientConnectorError) -> str:

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 
 from wadi.plan.lint.fields import expressions, field_settings, kinds
 from wadi.plan.lint.pages import asks, links, nexts
-from wadi.plan.lint.starts import addresses, field_inputs, login, splits, unused_inputs
+from wadi.plan.lint.starts import addresses, field_inputs, login, manners, splits, unused_inputs
 from wadi.plan.lint.tables import double_columns, file_names, lists, tables_rule
 from wadi.plan.model import Plan
 from wadi.plan.text import Finding, PlanText
@@ -36,6 +36,7 @@ RULES: tuple[Rule, ...] = (
     double_columns,
     addresses,
     splits,
+    manners,
     login,
     field_inputs,
 )

@@ -11,6 +11,7 @@ from wadi.plan.starts import combinations, how_many, is_set, starts_of, template
 from wadi.plan.text import Finding, PlanText
 from wadi.problems import nearest
 from wadi.urls import NotAUrl, resolve
+from wadi.web.hours import hours_of
 from wadi.web.parameters import expanded, names_in
 
 MOST_STARTS = 1_000_000
@@ -94,6 +95,16 @@ def splits(plan: Plan, text: PlanText) -> Iterator[Finding]:
             yield at, text.problem("unset-input", at, f'no input "{name}" has a list of values to split by')
         elif not any(name in used_in(plan, address) for address in start.addresses):
             yield at, text.problem("unused-input", at, f'no address uses "{name}"', now=f"{{?{name}}} in an address")
+
+
+def manners(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Hours that are none."""
+    if plan.manners.hours is not None:
+        path: Path = ("manners", "hours")
+        try:
+            hours_of(plan.manners.hours)
+        except ValueError as error:
+            yield path, text.problem("wrong-value", path, f'"{plan.manners.hours}": {error}')
 
 
 def login(plan: Plan, text: PlanText) -> Iterator[Finding]:

@@ -1,0 +1,389 @@
+"""How hosts are treated: pauses on the wire, paces that adapt, quotas, hours, several hosts at once. Virtual time, but for the
+last ones, which read the host's own access log."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable
+from datetime import datetime
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiohttp import web
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import serving
+from small_host import items, plan_of
+from wadi.crawl.events import Event
+from wadi.plan.reader import parse_plan
+from wadi.problems import PlanError
+from wadi.runs import Run
+from wadi.web.client import Client
+from wadi.web.hours import closed_for_s, hours_of
+from wadi.web.manners import Mood, Pace, PaceChanged, Quota, Throttle, mood_after, quota_of
+from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.retry import Retrying, Tries, decide
+
+
+class Time:
+    """Virtual time: sleeping moves it on."""
+
+    def __init__(self) -> None:
+        self.now = 1000.0
+
+    def clock(self) -> float:
+        return self.now
+
+    async def sleep(self, seconds: float) -> None:
+        self.now += seconds
+        await asyncio.sleep(0)
+
+
+PACE = Pace(1.0, 2)
+
+
+def _after(*story: tuple[str, float] | str, pace: Pace = PACE) -> Mood:
+    mood = Mood(pace.pause_s)
+    for one in story:
+        what, elapsed = one if isinstance(one, tuple) else (one, 0.1)
+        mood = mood_after(mood, pace, what, elapsed)  # type: ignore[arg-type]
+    return mood
+
+
+@pytest.mark.parametrize(
+    ("story", "pause_s", "why"),
+    [
+        (["good"] * 50, 1.0, ""),
+        (["refused"], 2.0, "the host refused a request"),
+        (["broken"], 2.0, "a connection broke"),
+        (["refused"] * 3, 8.0, "the host refused a request"),
+        (["refused"] * 20, 60.0, "the host refused a request"),
+        (["refused", *["good"] * 9], 2.0, "the host refused a request"),
+        (["refused", *["good"] * 10], 1.5, "the host refused a request"),
+        (["refused", *["good"] * 20], 1.125, "the host refused a request"),
+        (["refused", *["good"] * 30], 1.0, ""),
+        ([*["good"] * 12, ("good", 3.0)], 1.5, "answers take 3.0 s, usually 0.1 s"),
+        ([*["good"] * 12, ("good", 0.9)], 1.0, ""),
+        ([*["good"] * 3, ("good", 3.0)], 1.0, ""),
+    ],
+)
+def test_the_pace_widens_at_once_and_narrows_slowly(story: list[Any], pause_s: float, why: str) -> None:
+    mood = _after(*story)
+    assert (mood.pause_s, mood.why) == (pytest.approx(pause_s), why)
+
+
+def test_a_plan_without_pauses_slows_down_too_and_comes_back() -> None:
+    free = Pace(0.0, 2)
+    assert _after("refused", pace=free).pause_s == 0.5
+    assert _after("refused", *["good"] * 200, pace=free).pause_s == 0.0
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from(["good", "refused", "broken"]), st.floats(0, 100)), max_size=80), st.floats(0, 5)
+)
+def test_the_pace_is_never_below_the_plans_and_never_endless(story: list[Any], pause_s: float) -> None:
+    mood = _after(*story, pace=Pace(pause_s, 1))
+    assert pause_s <= mood.pause_s <= 60.0
+
+
+@pytest.mark.parametrize(
+    ("headers", "quota"),
+    [
+        ((("RateLimit", "limit=100, remaining=3, reset=50"),), Quota(3, 50)),
+        ((("RateLimit", '"default";r=0;t=30'),), Quota(0, 30)),
+        ((("RateLimit-Remaining", "0"), ("RateLimit-Reset", "7")), Quota(0, 7)),
+        ((("X-RateLimit-Remaining", "0"), ("X-RateLimit-Reset", "2000000050")), Quota(0, 50)),
+        ((("X-Rate-Limit-Remaining", " 9 "), ("X-Rate-Limit-Reset", "60; w=60")), Quota(9, 60)),
+        ((("X-RateLimit-Reset", "7"),), None),
+        ((("X-RateLimit-Remaining", "many"), ("X-RateLimit-Reset", "7")), None),
+        ((), None),
+    ],
+)
+def test_quotas_as_sites_send_them(headers: tuple[tuple[str, str], ...], quota: Quota | None) -> None:
+    assert quota_of(Reply(Request("http://h/"), "http://h/", 200, headers, b"", 0.0), 2_000_000_000.0) == quota
+
+
+@pytest.mark.parametrize(
+    ("hours", "now", "seconds"),
+    [
+        (None, "12:00", 0),
+        ("22:00-06:00", "23:30", 0),
+        ("22:00-06:00", "05:59", 0),
+        ("22:00-06:00", "06:00", 16 * 3600),
+        ("22:00-06:00", "21:59", 60),
+        ("8:30 - 17:00", "08:30", 0),
+        ("8:30 - 17:00", "17:00", 15.5 * 3600),
+        ("8:30 - 17:00", "07:30", 3600),
+    ],
+)
+def test_hours(hours: str | None, now: str, seconds: float) -> None:
+    assert closed_for_s(hours, datetime.fromisoformat(f"2026-11-03T{now}")) == seconds
+
+
+@pytest.mark.parametrize("text", ["22-6", "25:00-06:00", "6:00-6:00", "", "22:00"])
+def test_hours_that_are_none(text: str) -> None:
+    with pytest.raises(ValueError, match=r"hour|time|minute"):
+        hours_of(text)
+    with pytest.raises(PlanError, match="hours"):
+        parse_plan(
+            f'wadi = 1\n[start]\npage = "p"\naddresses = "http://h/"\n[manners]\nhours = "{text}"\n'
+            '[page.p]\ntable = "t"\nfields = { x = "b" }\n',
+            "p.toml",
+        )
+
+
+# -- the throttle
+
+
+def _starts(pace: Pace, connect_s: list[float], *, rng: Callable[[], float] = lambda: 0.5) -> list[float]:
+    """When requests are on the wire, the n-th of which takes connect_s[n] to get there after its turn has come."""
+    time_ = Time()
+    wire: list[float] = []
+
+    async def one(throttle: Throttle, number: int) -> None:
+        async with throttle.turn("h:80") as sent:
+            await time_.sleep(connect_s[number])
+            wire.append(time_.now)
+            sent()
+            await time_.sleep(0.3)
+
+    async def all_of_them() -> None:
+        throttle = Throttle(pace, clock=time_.clock, sleep=time_.sleep, rng=rng)
+        await asyncio.gather(*(one(throttle, number) for number in range(len(connect_s))))
+
+    asyncio.run(all_of_them())
+    return sorted(wire)
+
+
+@pytest.mark.parametrize("parallel", [1, 2, 5])
+def test_the_pause_counts_from_the_wire_however_long_connecting_takes(parallel: int) -> None:
+    starts = _starts(Pace(1.0, parallel), [0.9, 0.0, 0.4, 2.5, 0.0, 0.1])
+    assert all(late - early >= 1.0 - 1e-9 for early, late in pairwise(starts))
+
+
+def test_jitter_makes_pauses_longer() -> None:
+    starts = _starts(Pace(1.0, 5, jitter=0.5), [0.0] * 4, rng=lambda: 1.0)
+    assert all(late - early == pytest.approx(1.5) for early, late in pairwise(starts))
+
+
+def test_a_total_limit_holds_over_all_hosts() -> None:
+    inside = most = 0
+
+    async def one(throttle: Throttle, host: str) -> None:
+        nonlocal inside, most
+        async with throttle.turn(host):
+            inside += 1
+            most = max(most, inside)
+            await asyncio.sleep(0)
+            inside -= 1
+
+    async def all_of_them() -> None:
+        time_ = Time()
+        throttle = Throttle(Pace(0.0, 2, total=3), clock=time_.clock, sleep=time_.sleep)
+        await asyncio.gather(*(one(throttle, f"h{number % 5}:80") for number in range(30)))
+
+    asyncio.run(all_of_them())
+    assert most == 3
+
+
+class Script:
+    """A transport that answers from a list."""
+
+    def __init__(self, time_: Time, *answers: Reply | FetchFailed) -> None:
+        self.time, self.answers, self.at = time_, list(answers), list[float]()
+
+    async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
+        sent()
+        self.at.append(self.time.now - 1000.0)
+        answer = self.answers.pop(0)
+        if isinstance(answer, FetchFailed):
+            raise answer
+        return answer
+
+    async def close(self) -> None:
+        pass
+
+
+def _reply(status: int = 200, *headers: tuple[str, str]) -> Reply:
+    return Reply(Request("http://h/"), "http://h/", status, headers, b"", 0.0)
+
+
+@pytest.mark.parametrize(
+    ("answers", "at"),
+    [
+        # a refusal with a time holds the whole host so long
+        ([_reply(503, ("Retry-After", "30")), _reply(), _reply()], [0, 30, 32]),
+        ([_reply(429), _reply(), _reply()], [0, 2, 4]),
+        # nothing is left of the quota: the next request comes when it is renewed
+        ([_reply(200, ("RateLimit-Remaining", "0"), ("RateLimit-Reset", "20")), _reply()], [0, 20]),
+        ([FetchFailed("broken-off", "x"), _reply(), _reply()], [0, 2, 4]),
+    ],
+)
+def test_what_hosts_say_goes_into_the_pace(answers: list[Any], at: list[float]) -> None:
+    time_, events = Time(), list[PaceChanged]()
+    script = Script(time_, *answers)
+
+    async def story() -> None:
+        throttle = Throttle(Pace(1.0, 2), clock=time_.clock, sleep=time_.sleep, report=events.append)
+        client = Client(script, throttle, Retrying(2, 1.0, 60.0), sleep=time_.sleep, now=time_.clock)
+        while script.answers:
+            await client.fetch(Request("http://h/"))
+        assert client.sent == len(answers)
+
+    asyncio.run(story())
+    assert script.at == [pytest.approx(one) for one in at]
+    assert bool(events) == (
+        answers[0] is not answers[-1] and not (isinstance(answers[0], Reply) and answers[0].status == 200)
+    )
+
+
+@pytest.mark.parametrize(
+    ("status", "method", "post", "again"),
+    [(408, "GET", False, True), (425, "GET", False, True), (403, "GET", False, False), (503, "POST", False, False), (503, "POST", True, True), (503, "PUT", True, False)],
+)  # fmt: skip
+def test_what_is_tried_again(status: int, method: str, post: bool, again: bool) -> None:
+    failure = FetchFailed("http-status", "x", _reply(status))
+    policy = Retrying(2, 1.0, 60.0, post)
+    assert decide(failure, Tries(), policy, method=method, now=datetime.now().astimezone()).again is again
+
+
+@pytest.mark.parametrize(
+    ("tries", "share", "wait"), [(0, 1.0, 1.0), (3, 1.0, 8.0), (3, 0.25, 2.0), (3, 0.0, 0.0), (9, 1.0, 60.0)]
+)
+def test_waits_double_with_full_jitter(tries: int, share: float, wait: float) -> None:
+    before = Tries(("x",) * tries)
+    decision = decide(
+        FetchFailed("timed-out", "x"),
+        before,
+        Retrying(99, 1.0, 60.0),
+        method="GET",
+        now=datetime.now().astimezone(),
+        share=share,
+    )
+    assert decision.wait_s == wait
+
+
+# -- from the host's own log
+
+
+class Logging:
+    """A host that writes down when it was asked, and refuses some requests."""
+
+    def __init__(self, pages: int, refuse: frozenset[int] = frozenset(), slow_s: float = 0.0) -> None:
+        self.pages, self.refuse, self.slow_s = pages, refuse, slow_s
+        self.log: list[tuple[float, str]] = []
+
+    def application(self) -> web.Application:
+        async def answer(request: web.Request) -> web.Response:
+            self.log.append((time.monotonic(), request.path_qs))
+            if len(self.log) in self.refuse:
+                return web.Response(status=503)
+            await asyncio.sleep(self.slow_s)
+            if request.path == "/robots.txt":
+                return web.Response(text="User-agent: *\nDisallow: /p5\n")
+            if request.path == "/l":
+                links = "".join(f"<li><a href=/p{n}>p{n}</a>" for n in range(self.pages))
+                return web.Response(text=f"<ul>{links}</ul>", content_type="text/html")
+            return web.Response(text=f"<b>{request.path}</b>", content_type="text/html")
+
+        app = web.Application()
+        app.router.add_get("/{rest:.*}", answer)
+        return app
+
+
+WALK = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+open = { one = "li a" }
+[page.one]
+table = "t"
+fields = { name = "b" }
+"""
+
+
+@pytest.mark.parametrize("parallel", [1, 4, 16])
+def test_no_two_requests_are_closer_than_the_pause_through_retries_and_resumes(tmp_path: Path, parallel: int) -> None:
+    host = Logging(7, refuse=frozenset({8}))
+    with serving(host.application) as site:
+        loaded = _with_manners(
+            plan_of(tmp_path, WALK, site, pages=5), pause=0.15, parallel=parallel, retries=2, first_wait=0.01
+        )
+        with Run.begin(loaded, tmp_path / "runs") as run:
+            run.crawl()
+        with Run.open(run.folder) as run:
+            run.loaded = _with_manners(
+                plan_of(tmp_path, WALK, site), pause=0.15, parallel=parallel, retries=2, first_wait=0.01
+            )
+            run.crawl()
+            assert len(run.read().rows) == 6
+    times = [at for at, _ in host.log]
+    # The log is written when a request is handled, which may be a little after it has come.
+    assert min(late - early for early, late in pairwise(times)) > 0.12
+    assert "/p5" not in [path for _, path in host.log]
+
+
+def _with_manners(loaded: Any, **manners: Any) -> Any:
+    from dataclasses import replace
+
+    changed = loaded.plan.model_copy(update={"manners": loaded.plan.manners.model_copy(update=manners)})
+    return replace(loaded, plan=changed)
+
+
+def test_one_slow_host_does_not_hold_the_others(tmp_path: Path) -> None:
+    slow, quick = Logging(6, slow_s=0.3), Logging(20)
+    with serving(slow.application) as first, serving(quick.application) as second:
+        plan = WALK.replace('"{+site}/l"', '"{+site}/l", "{+other}/l"').replace(
+            "[start]", f'other = "{second}"\n[start]', 1
+        )
+        loaded = _with_manners(plan_of(tmp_path, plan, first), parallel=2)
+        events: list[Event] = []
+        with Run.begin(loaded, tmp_path / "runs") as run:
+            run.crawl(events.append)
+            assert len(run.read().rows) == 5 + 19
+    assert quick.log[-1][0] < slow.log[-1][0]
+
+
+def test_a_budget_of_requests_and_hours_end_or_hold_a_run(tmp_path: Path) -> None:
+    host = Logging(12)
+    with serving(host.application) as site:
+        loaded = plan_of(tmp_path, WALK, site, requests=6)
+        with Run.begin(loaded, tmp_path / "runs") as run:
+            assert run.crawl() == "requests limit"
+        assert 6 <= len(host.log) <= 9
+        host.log.clear()
+        now = datetime.now().astimezone()
+        later = f"{(now.hour + 2) % 24:02d}:00-{(now.hour + 3) % 24:02d}:00"
+        closed = _with_manners(plan_of(tmp_path, WALK, site, time=0.5), hours=later)
+        events: list[Event] = []
+        with Run.begin(closed, tmp_path / "runs") as run:
+            assert run.crawl(events.append) == "time limit"
+        assert host.log == []
+        assert "Closed" in {type(event).__name__ for event in events}
+
+
+def test_headers_of_the_plan_are_sent(tmp_path: Path) -> None:
+    seen: list[tuple[str, ...]] = []
+
+    async def answer(request: web.Request) -> web.Response:
+        names = ("User-Agent", "Accept-Language", "X-Who")
+        seen.append(tuple(request.headers.get(name, "") for name in names))
+        return web.Response(text=items("a"), content_type="text/html")
+
+    def application() -> web.Application:
+        app = web.Application()
+        app.router.add_get("/{rest:.*}", answer)
+        return app
+
+    with serving(application) as site:
+        loaded = plan_of(tmp_path, WALK, site)
+        changed = _with_manners(
+            loaded, contact="desk@merrowdale.example", language="fr, en;q=0.5", headers={"X-Who": "me"}
+        )
+        with Run.begin(changed, tmp_path / "runs") as run:
+            run.crawl()
+    assert set(seen) == {("Wadi/0.1.0 (desk@merrowdale.example)", "fr, en;q=0.5", "me")}
