@@ -16,7 +16,7 @@ from wadi.plan.reader import LoadedPlan, load_plan, with_limits
 from wadi.runs import Run
 
 Page = str | bytes | tuple[int, Mapping[str, str], str | bytes]
-HEAD = 'wadi = 1\n[manners]\npause = "0s"\nretries = 0\nparallel = 3\n[inputs]\nsite = "http://h"\n'
+HEAD = 'wadi = 1\n[manners]\npause = "0s"\nretries = 0\nfirst_wait = "0s"\nrest = "0s"\nslowest = "0s"\nparallel = 3\n[inputs]\nsite = "http://h"\n'
 """What test plans begin with; lines before their first heading are further inputs."""
 
 

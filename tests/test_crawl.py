@@ -279,6 +279,9 @@ addresses = ["{+site}/list/1"]
 pause = 0
 parallel = 3
 retries = 0
+first_wait = "0s"
+rest = "0s"
+slowest = "0s"
 [page.list]
 rows = "li"
 table = "springs"

@@ -45,7 +45,7 @@ def _two(past: Any) -> dict[str, Any]:
         ((410, {}, "gone"), f"{COUNT}\nend_status = [404, 410]", "", [], [], 3),
         ((404, {}, "gone"), COUNT, "", [], ["http-status"], 3),
         ("<p class=sorry>No such page", COUNT, 'expect = "ul"\nempty = "p.sorry"', [], [], 3),
-        ("<p class=sorry>Try again", COUNT, 'expect = "ul"', [], ["not-the-page"], 3),
+        ("<p class=sorry>Try again", COUNT, 'expect = "ul"', [], ["not-the-page"], 5),
         (items("b", "a"), f'{COUNT}\nuntil = "no new rows"', "", [], [], 3),
         (items("c", "a"), COUNT + "\nmost = 3", "", ["listing-too-long"], [], 3),
     ],

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wadi.about import VERSION
-from wadi.crawl.engine import End, Engine, Limits, Room, Task
+from wadi.crawl.engine import End, Engine, Limits, Patience, Room, Task
 from wadi.crawl.events import Adopted, Event, Stopping
 from wadi.crawl.journal import Journal
 from wadi.crawl.kinds import compile_kinds, compiled
@@ -194,7 +194,8 @@ def task_of(run: Run, credentials: Credentials | None = None) -> Task:
     said, manners = plan.limits, plan.manners
     limits = Limits(said.pages, said.depth, said.time, said.bytes, said.requests)
     room = Room(manners.parallel, manners.total, manners.hours)
-    return Task(reading, room, limits, run.enough_rows(), login_of(loaded, credentials))
+    patience = Patience(4 * manners.first_wait, manners.rest)
+    return Task(reading, room, limits, patience, run.enough_rows(), login_of(loaded, credentials))
 
 
 def client_of(
@@ -208,7 +209,7 @@ def client_of(
     transport = HttpTransport(
         bounds=bounds, identity=identity, per_host=manners.parallel, session=session, headers=headers
     )
-    pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter)
+    pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
     throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
     policy = Retrying(
         manners.retries if retries is None else min(retries, manners.retries),

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, TextIO
 
 from wadi.cli.show import console, plural
-from wadi.crawl.events import Closed, Event, HostGivenUp, PageDone, PageFailed, Progress, Stopping
+from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, PageDone, PageFailed, Progress, PutOff, Stopping
 from wadi.problems import shortened
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
@@ -69,7 +69,16 @@ class Tally:
                 what = plural(event.in_flight, "page") if event.in_flight else "nothing"
                 self._tell(f"stopping: {what} in flight is taken; Ctrl-C again stops at once", now + 60)
             case HostGivenUp():
-                self._tell(f"{event.host} does not answer: its pages are left for later", now + 3600)
+                self._tell(f"{event.host} is left for later: {shortened(event.why, 90)}", now + 3600)
+            case HostRests():
+                self._tell(
+                    f"{event.host} rests for {event.seconds:.0f} s: {shortened(event.why, 80)}", now + event.seconds
+                )
+            case PutOff():
+                what = shortened(event.problem.what, 80)
+                self._tell(
+                    f"put off for {event.seconds:.0f} s: {shortened(event.url, 60)}: {what}", now + event.seconds
+                )
             case _:
                 pass
 
@@ -176,7 +185,7 @@ def _plain(tally: Tally, err: TextIO, clock: Clock) -> Callable[[Event], None]:
     def receive(event: Event) -> None:
         nonlocal last
         tally.take(event)
-        worth_a_line = isinstance(event, TriedAgain | HostGivenUp | Stopping | Closed)
+        worth_a_line = isinstance(event, TriedAgain | HostGivenUp | HostRests | PutOff | Stopping | Closed)
         if worth_a_line and tally.current_news:
             print(f"{tally.name}: {tally.current_news}", file=err, flush=True)
         elif isinstance(event, Progress) and clock() - last >= _PLAIN_EVERY_S:

@@ -15,9 +15,21 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
-from wadi.crawl.events import Closed, Event, HostGivenUp, LoggedIn, PageDone, PageFailed, Progress, Sent
+from wadi.crawl.events import (
+    Closed,
+    Event,
+    HostGivenUp,
+    HostRests,
+    LoggedIn,
+    PageDone,
+    PageFailed,
+    Progress,
+    PutOff,
+    Sent,
+)
+from wadi.crawl.health import Health
 from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
-from wadi.crawl.settle import LoggedOut, Reading, Settler
+from wadi.crawl.settle import Blocked, LoggedOut, Reading, Settler
 from wadi.points import reached
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Kept, Location
@@ -27,7 +39,10 @@ from wadi.web.client import Client
 from wadi.web.hours import closed_for_s
 from wadi.web.messages import FetchFailed, Reply
 
-_FAILURES_TO_GIVE_UP = 5
+_TROUBLES = frozenset({"unreachable", "timed-out", "broken-off"})
+_TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
+_MOST_PUT_OFF = 2
+"""How often a page that was a block, or did not come, is put off and asked for again."""
 _PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
 _MOST_LOGINS = 3
@@ -69,12 +84,22 @@ class Room:
 
 
 @dataclass(frozen=True)
+class Patience:
+    """How trouble is borne: seconds before a page that was put off is asked for again (doubled the second time), and the
+    first rest of a host that fails again and again."""
+
+    put_off_s: float = 4.0
+    rest_s: float = 30.0
+
+
+@dataclass(frozen=True)
 class Task:
     """What the engine works on: how replies are read, how many at a time, and when it is enough."""
 
     reading: Reading
     room: Room
     limits: Limits = field(default_factory=Limits)
+    patience: Patience = field(default_factory=Patience)
     enough: Callable[[], bool] | None = None
     login: Login | None = None
 
@@ -115,7 +140,11 @@ class Engine:
         self._in_flight: dict[asyncio.Task[_Fetched], Page] = {}
         self._counts = state.counts()
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
-        self._given_up: set[str] = set()
+        self._health = Health(task.patience.rest_s)
+        for host in state.hosts_answered():
+            self._health.succeeded(host)
+        self._put_off: Counter[int] = Counter()
+        self._later: dict[int, tuple[Page, float]] = {}
         self._sessions = 0
         self._logins_in_vain = 0
         self._lost: Counter[int] = Counter()
@@ -191,7 +220,7 @@ class Engine:
         return max(0.0, min(ends) - now) if ends else None
 
     def _end(self) -> End:
-        if self._given_up or self._client.any_unreachable():
+        if self._health.given_up() or self._client.any_unreachable():
             return End.UNREACHABLE
         if not self._counts[State.WAITING]:
             return End.COMPLETE
@@ -204,7 +233,7 @@ class Engine:
         while (room := self._task.room.total - len(self._in_flight)) > 0:
             busy = Counter(page.request.host for page in self._in_flight.values())
             full = {host for host, count in busy.items() if count >= self._task.room.per_host}
-            chosen = self._choose(min(room, self._task.room.per_host), full | self._given_up)
+            chosen = self._choose(min(room, self._task.room.per_host), full | self._health.barred(self._clock()))
             for page in chosen:
                 self._report(Sent(page.kind, page.request.url))
                 self._in_flight[asyncio.create_task(self._fetch(page))] = page
@@ -214,7 +243,9 @@ class Engine:
 
     def _choose(self, room: int, without: set[str]) -> list[Page]:
         """The next pages to ask for, in reading order, of hosts that have room."""
+        now = self._clock()
         busy = {page.id for page in self._in_flight.values()}
+        busy |= {number for number, (_, at) in self._later.items() if at > now}
         hosts = Counter(page.request.host for page in self._in_flight.values())
         chosen: list[Page] = []
         for page in self._state.waiting(len(busy) + room, without):
@@ -223,17 +254,30 @@ class Engine:
             if len(chosen) == room or not self._may_send(page, len(chosen)):
                 break
             host = page.request.host
-            if hosts[host] < self._task.room.per_host:
+            allowed = self._health.room(host, now)
+            if hosts[host] < (self._task.room.per_host if allowed is None else allowed):
                 hosts[host] += 1
                 chosen.append(page)
+                self._later.pop(page.id, None)
         return chosen
 
     async def _opened(self) -> bool:
-        """Wait for the hours in which the run may ask; False when they are not what it waits for."""
-        seconds = closed_for_s(self._task.room.hours, self._now())
-        if not seconds or not self._counts[State.WAITING] or self._stop_at is not None:
+        """Wait until something may be asked for: for the plan's hours, for a page put off, for a host that rests. False when
+        there is nothing to wait for."""
+        if not self._counts[State.WAITING] or self._stop_at is not None:
             return False
-        self._report(Closed(seconds))
+        seconds = closed_for_s(self._task.room.hours, self._now())
+        if seconds:
+            self._report(Closed(seconds))
+        else:
+            now = self._clock()
+            barred = self._health.given_up()
+            waits = [at - now for page, at in self._later.values() if page.request.host not in barred]
+            resting = self._health.next_s(now)
+            waits += [resting] if resting is not None else []
+            if not waits:
+                return False
+            seconds = max(0.0, min(waits)) + 0.001
         left = self._time_left()
         with contextlib.suppress(TimeoutError):
             await asyncio.wait_for(self._wake.wait(), min(seconds, 3600.0, *([left] if left is not None else [])))
@@ -249,7 +293,8 @@ class Engine:
         asked = self._counts[State.DONE] + self._counts[State.FAILED] + len(self._in_flight) + chosen
         if asked >= self._task.limits.pages:
             return False
-        before = (other for other in self._in_flight.values() if other.route < page.route)
+        open_ones = [*self._in_flight.values(), *(other for other, _ in self._later.values())]
+        before = (other for other in open_ones if other.route < page.route)
         return all(self._task.reading.kinds[other.kind].is_leaf for other in before)
 
     async def _fetch(self, page: Page) -> _Fetched:
@@ -266,7 +311,11 @@ class Engine:
         lost = False
         for one in fetched:
             try:
-                settled.append((one, self._outcome(one)))
+                outcome = self._outcome(one)
+                settled.append((one, outcome))
+                self._healthy(one, outcome)
+            except Blocked as block:
+                self._wait_for(one.page, block.problem)
             except LoggedOut:
                 self._lost[one.page.id] += 1
                 if self._lost[one.page.id] > _MOST_LOGINS:
@@ -292,20 +341,24 @@ class Engine:
             self._size_bytes += len(outcome.reply.body) if outcome.reply else 0
             self._logins_in_vain = 0 if outcome.failure is None else self._logins_in_vain
             self._report(_told(one.page, outcome))
-            self._watch_host(one)
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
-        """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session."""
+        """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session, Blocked for one
+        that is put off."""
         page, login = fetched.page, self._task.login
+        host = page.request.host
+        may_wait = self._put_off[page.id] < _MOST_PUT_OFF and self._health.has_answered(host)
         if fetched.failure is not None:
             status = fetched.failure.reply.status if fetched.failure.reply else None
             if login is not None and status == 401:
                 raise LoggedOut
+            if is_trouble(fetched.failure) and (may_wait or self._health.is_given_up(host)):
+                raise Blocked(Problem(fetched.failure.cause, fetched.failure.what))
             return self._settler.failed(page, fetched.failure)
         assert fetched.reply is not None
         if login is not None and is_login_page(fetched.reply, login):
             raise LoggedOut
-        return self._settler.read(page, fetched.reply, logged_in=login is not None)
+        return self._settler.read(page, fetched.reply, logged_in=login is not None, may_come_right=may_wait)
 
     async def _log_in(self, login: Login) -> None:
         """A new session. Raises CrawlError when it does not come about, or when it ends again and again at once."""
@@ -322,12 +375,32 @@ class Engine:
         self._logins_in_vain += 1
         self._report(LoggedIn(login.url, self._sessions))
 
-    def _watch_host(self, fetched: _Fetched) -> None:
+    def _healthy(self, fetched: _Fetched, outcome: Outcome) -> None:
+        """A page was settled: its host answers, unless the page failed for good by trouble or by a block."""
         host = fetched.page.request.host
-        failures = self._client.unreachable(host)
-        if failures >= _FAILURES_TO_GIVE_UP and host not in self._given_up:
-            self._given_up.add(host)
-            self._report(HostGivenUp(host, failures))
+        if fetched.failure is not None and is_trouble(fetched.failure):
+            self._troubled(host, fetched.failure.what)
+        elif outcome.failure is not None and outcome.failure.code == "blocked":
+            self._troubled(host, outcome.failure.what)
+        elif outcome.failure is None or fetched.failure is not None:
+            self._health.succeeded(host)
+
+    def _wait_for(self, page: Page, problem: Problem) -> None:
+        """Put a page off, and let its host rest when it fails again and again."""
+        self._put_off[page.id] += 1
+        seconds = self._task.patience.put_off_s * 2.0 ** (self._put_off[page.id] - 1)
+        self._later[page.id] = (page, self._clock() + seconds)
+        self._client.struggles(page.request.host)
+        self._report(PutOff(page.kind, page.request.url, problem, seconds))
+        self._troubled(page.request.host, problem.what)
+
+    def _troubled(self, host: str, why: str) -> None:
+        was_given_up = self._health.is_given_up(host)
+        rest_s = self._health.failed(host, why, self._clock())
+        if self._health.is_given_up(host) and not was_given_up:
+            self._report(HostGivenUp(host, why))
+        elif rest_s is not None:
+            self._report(HostRests(host, rest_s, why))
 
     def _report_progress(self) -> None:
         in_flight = len(self._in_flight)
@@ -339,6 +412,11 @@ class Engine:
             task.cancel()
         await asyncio.gather(*self._in_flight, return_exceptions=True)
         self._in_flight.clear()
+
+
+def is_trouble(failure: FetchFailed) -> bool:
+    """Whether a failure is one that may pass: nobody there, no whole answer, or a status that says so."""
+    return failure.cause in _TROUBLES or (failure.reply is not None and failure.reply.status in _TROUBLE_STATUSES)
 
 
 def _told(page: Page, outcome: Outcome) -> Event:

@@ -55,7 +55,7 @@ class HostGivenUp:
     """A host does not answer any more: its pages are left for later."""
 
     host: str
-    failures: int
+    why: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,8 +87,29 @@ class Closed:
     seconds: float
 
 
+@dataclass(frozen=True, slots=True)
+class PutOff:
+    """A page was a block, or did not come: it is asked for again after so many seconds."""
+
+    kind: str
+    url: str
+    problem: Problem
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class HostRests:
+    """A host failed again and again: it is asked for nothing for so many seconds, then for one page."""
+
+    host: str
+    seconds: float
+    why: str
+
+
 Event = (
-    Closed
+    HostRests
+    | PutOff
+    | Closed
     | PaceChanged
     | Adopted
     | Stopping

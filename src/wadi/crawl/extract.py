@@ -14,6 +14,7 @@ from lxml import etree
 
 from wadi.crawl.kinds import ChildRows, Field, Kind
 from wadi.crawl.links import file_links, links_of
+from wadi.crawl.looks import look_of
 from wadi.crawl.paging import next_request, stated_number
 from wadi.crawl.picking import cell_of, picked, problem_of
 from wadi.page.document import Document, NotADocument, read_document
@@ -22,6 +23,7 @@ from wadi.page.jsonpath import JsonNode
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import CellProblem, Link, Role, TableRows
+from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
 
 
@@ -29,7 +31,8 @@ from wadi.web.messages import Reply
 class Extract:
     """What stands on a page. `failure` tells why it is not the page that the plan expects; then there is nothing else.
 
-    `lost` tells that the page says that the session has ended. `row_count` is None where the kind has no rows.
+    `lost` tells that the page says that the session has ended, `blocked` that it is a block or lacks what the plan expects,
+    so that it may be worth asking again. `row_count` is None where the kind has no rows.
     """
 
     tables: tuple[TableRows, ...] = ()
@@ -39,6 +42,7 @@ class Extract:
     notes: tuple[Problem, ...] = ()
     row_count: int | None = 0
     lost: bool = False
+    blocked: bool = False
 
 
 @dataclass(slots=True)
@@ -67,8 +71,11 @@ def extract(
     *,
     number: int = 0,
     most_rows: int | None = None,
+    usual_bytes: float | None = None,
 ) -> Extract:
     """What stands on the page. `number` is its place in its listing, from 0; `expect_place` says where `expect` stands.
+
+    `usual_bytes` is the size of good pages of this kind, by which a block is known from a page with nothing on it.
 
     `most_rows` is for rehearsals: only so many of the rows are read, and `row_count` tells how many there are.
     """
@@ -87,9 +94,18 @@ def extract(
         return Extract(failure=Problem("wrong-kind", what, place, now="JSON is read with JSONPath: $.…"))
     is_empty = stands(kind.empty, document)
     if kind.expect and not is_empty and not stands(kind.expect, document):
-        return Extract(failure=_not_the_page(document, reply, kind, expect_place))
+        block = block_of(look_of(document, len(reply.body)), misses_expected=True, usual_bytes=usual_bytes)
+        return Extract(failure=_not_the_page(document, reply, kind, expect_place, block), blocked=True)
     try:
-        return _extracted(document, reply, kind, kinds, number, most_rows)
+        found = _extracted(document, reply, kind, kinds, number, most_rows)
+        if kind.expect or is_empty or not _gives_nothing(found):
+            return found
+        block = block_of(look_of(document, len(reply.body)), misses_expected=False, usual_bytes=usual_bytes)
+        if block is None:
+            return found
+        what = f"reply {reply.status} gives nothing and is {block}"
+        now = "if it is a page like any other: expect = … says what must stand on it"
+        return Extract(failure=Problem("blocked", what, place, now=now), blocked=True)
     except _Uneven as error:
         what = f"columns of different lengths are not put side by side: {error}"
         return Extract(
@@ -204,10 +220,20 @@ def _read(field: Field, row: int, texts: list[str], document: Document, found: _
     )
 
 
-def _not_the_page(document: Document, reply: Reply, kind: Kind, expect_place: str) -> Problem:
+def _gives_nothing(found: Extract) -> bool:
+    """Whether a page has neither links nor a cell with something in it."""
+    cells = (cell for table in found.tables for row in table.rows for cell in row)
+    return not found.links and not any(cell not in (None, []) for cell in cells)
+
+
+def _not_the_page(document: Document, reply: Reply, kind: Kind, expect_place: str, block: str | None) -> Problem:
     wanted = " or ".join(f'"{one.text}"' for one in kind.expect)
     where = f" (expect, {expect_place})" if expect_place else ""
     title = f'its title is "{shortened(document.title, 50)}"; ' if document.title else ""
+    if block is not None:
+        return Problem(
+            "blocked", f"reply {reply.status} is {block}: no {wanted}{where}", Place(reply.url), why=title.rstrip("; ")
+        )
     return Problem(
         "not-the-page",
         f"reply {reply.status} without {wanted}{where}",

@@ -14,10 +14,12 @@ from wadi.crawl.events import (
     Closed,
     Event,
     HostGivenUp,
+    HostRests,
     LoggedIn,
     PageDone,
     PageFailed,
     Progress,
+    PutOff,
     Sent,
     Stopping,
 )
@@ -64,8 +66,13 @@ def _fields(event: Event) -> dict[str, Any] | None:
             return {"event": "stopping", "in_flight": in_flight}
         case LoggedIn(url, count):
             return {"event": "logged_in", "url": without_secret(url), "count": count}
-        case HostGivenUp(host, failures):
-            return {"event": "host_given_up", "host": host, "failures": failures}
+        case HostGivenUp(host, why):
+            return {"event": "host_given_up", "host": host, "why": why}
+        case HostRests(host, seconds, why):
+            return {"event": "host_rests", "host": host, "seconds": round(seconds, 1), "why": why}
+        case PutOff(kind, url, problem, seconds):
+            fields = {"kind": kind, "url": without_secret(url), "problem": problem.as_dict(), "seconds": seconds}
+            return {"event": "put_off", **fields}
         case TriedAgain(request, failure, decision, tries):
             return {
                 "event": "tried_again",

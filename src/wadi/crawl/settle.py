@@ -37,6 +37,14 @@ class Reading:
     parts: Callable[[str, Mapping[str, Any]], list[Start]] = lambda url, values: []
 
 
+class Blocked(Exception):
+    """The page is a block, or lacks what the plan expects: it may come right later. `problem` says what it was."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.what)
+        self.problem = problem
+
+
 class LoggedOut(Exception):
     """The page is that of someone who is not logged in."""
 
@@ -48,6 +56,7 @@ class Settler:
         self._reading = reading
         self._state = state
         self._archive = archive
+        self._usual: dict[str, float] = {}
 
     def failed(self, page: Page, failure: FetchFailed, kept: Kept | None = None) -> Outcome:
         """The outcome of a page that could not be had; a status may say that the listing is at its end, which is no failure."""
@@ -59,8 +68,17 @@ class Settler:
             return Outcome(page.id, failure=problem)
         return Outcome(page.id, failure.reply, kept.location, failure=problem, payload=kept.digest)
 
-    def read(self, page: Page, reply: Reply, *, logged_in: bool = False, kept: Kept | None = None) -> Outcome:
-        """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended.
+    def read(
+        self,
+        page: Page,
+        reply: Reply,
+        *,
+        logged_in: bool = False,
+        may_come_right: bool = False,
+        kept: Kept | None = None,
+    ) -> Outcome:
+        """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended,
+        with `may_come_right` Blocked for one that is worth asking for again.
 
         `kept` is where the reply is in the archive already.
         """
@@ -69,9 +87,15 @@ class Settler:
         kind = self._reading.kinds[page.kind]
         number = number_in_listing(page.route)
         place = self._reading.expect_places.get(page.kind, "")
-        found = extract(reply, kind, self._reading.kinds, place, number=number)
+        usual = self._usual.get(page.kind)
+        found = extract(reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual)
         if found.lost and logged_in:
             raise LoggedOut
+        if found.blocked and found.failure is not None and may_come_right:
+            self._archive.append(reply)
+            raise Blocked(found.failure)
+        if found.failure is None:
+            self._usual[page.kind] = len(reply.body) if usual is None else 0.9 * usual + 0.1 * len(reply.body)
         kept = kept or self._archive.append(reply, page.id)
         outcome = self._outcome(page, reply, kind, found, number)
         return replace(outcome, location=kept.location, payload=kept.digest)

@@ -279,6 +279,7 @@ class MannersPlan(Part):
     headers: dict[str, str] = Field({}, description="header fields sent with every request")
     pause: Duration = Field(1.0, description="least time between the starts of two requests to one host")
     jitter: float = Field(0.0, ge=0.0, le=10.0, description="each pause is longer by a random share of up to so much")
+    slowest: Duration = Field(60.0, description="longest pause that trouble brings: refusals, breaks, slow answers")
     parallel: int = Field(2, ge=1, le=64, description="most requests in flight to one host")
     total: int = Field(16, ge=1, le=256, description="most requests in flight over all hosts")
     hours: str | None = Field(
@@ -288,6 +289,10 @@ class MannersPlan(Part):
     retries: int = Field(4, ge=0, le=20, description="how often a failed request is sent again")
     first_wait: Duration = Field(1.0, description="wait before the first retry; each further one doubles it")
     longest_wait: Duration = Field(120.0, description="longest wait before a retry")
+    rest: Duration = Field(
+        30.0,
+        description="first rest of a host that fails five times in a row; each of three is twice as long as the one before",
+    )
     connect_within: Duration = Field(15.0, description="time to get a connection")
     answer_within: Duration = Field(60.0, description="time to the first byte of the reply")
     whole_within: Duration = Field(180.0, description="time to the last byte of the reply")

@@ -350,6 +350,10 @@ class RunState:
         """The hosts that some page was asked for at."""
         return [host for (host,) in self._db.execute("SELECT DISTINCT host FROM pages WHERE state <> 0")]
 
+    def hosts_answered(self) -> list[str]:
+        """The hosts that gave some page."""
+        return [host for (host,) in self._db.execute("SELECT DISTINCT host FROM pages WHERE state = 1")]
+
     def size_bytes(self) -> int:
         """The size of all replies so far, decoded."""
         return int(self._db.execute("SELECT coalesce(sum(size_bytes), 0) FROM pages").fetchone()[0])

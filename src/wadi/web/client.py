@@ -80,6 +80,10 @@ class Client:
         await asyncio.gather(*self._robots.values(), return_exceptions=True)
         await self._transport.close()
 
+    def struggles(self, host: str) -> None:
+        """A page of the host was no page: ask it more slowly."""
+        self._throttle.heard(host, "refused")
+
     def hold(self, host: str, seconds: float) -> None:
         """Ask a host (`host:port`) for nothing so long."""
         self._throttle.hold(host, seconds)

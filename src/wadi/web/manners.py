@@ -22,7 +22,6 @@ Sleep = Callable[[float], Awaitable[None]]
 Heard = Literal["good", "refused", "broken"]
 """What came of a request, for the pace: an answer; 429 or 503; none, or one that broke off."""
 
-_LONGEST_PAUSE_S = 60.0
 _FIRST_WIDENING_S = 0.5
 _GOOD_TO_NARROW = 10
 _SLOW_FACTOR, _SLOW_S, _KNOWN_ANSWERS = 4.0, 1.0, 10
@@ -32,13 +31,14 @@ _SLOW_FACTOR, _SLOW_S, _KNOWN_ANSWERS = 4.0, 1.0, 10
 class Pace:
     """What the plan asks for: seconds between two starts and requests in flight, per host; in flight over all hosts.
 
-    `jitter` makes each pause longer by a random share of up to so much.
+    `jitter` makes each pause longer by a random share of up to so much; `slowest_s` is the longest pause that trouble brings.
     """
 
     pause_s: float = 1.0
     parallel: int = 2
     total: int = 16
     jitter: float = 0.0
+    slowest_s: float = 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +76,7 @@ def mood_after(mood: Mood, pace: Pace, heard: Heard, elapsed_s: float = 0.0) -> 
 
 def _wider(mood: Mood, pace: Pace, factor: float) -> float:
     least = max(pace.pause_s * factor, _FIRST_WIDENING_S)
-    return max(mood.pause_s, min(_LONGEST_PAUSE_S, max(mood.pause_s * factor, least)))
+    return max(mood.pause_s, min(pace.slowest_s, max(mood.pause_s * factor, least)))
 
 
 @dataclass(frozen=True, slots=True)

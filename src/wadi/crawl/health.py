@@ -1,0 +1,84 @@
+"""How hosts are doing: rested after failures in a row, asked for one page to see, given up in the end. Decisions only."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+_IN_A_ROW = 5
+_MOST_RESTS = 3
+
+
+@dataclass(slots=True)
+class _Host:
+    failures: int = 0
+    rests: int = 0
+    until: float = float("-inf")
+    is_probing: bool = False
+    why: str = ""
+
+
+@dataclass
+class Health:
+    """The circuit breakers of all hosts: closed while a host answers, open while it rests, half open for one page after.
+
+    `rest_s` is the first rest; each further one is twice as long.
+    """
+
+    rest_s: float = 30.0
+    _hosts: dict[str, _Host] = field(default_factory=dict)
+
+    _answered: set[str] = field(default_factory=set)
+
+    def succeeded(self, host: str) -> None:
+        """A page of the host came."""
+        self._answered.add(host)
+        self._hosts.pop(host, None)
+
+    def has_answered(self, host: str) -> bool:
+        """Whether the host ever answered: one that never did is not worth waiting for."""
+        return host in self._answered
+
+    def failed(self, host: str, why: str, now: float) -> float | None:
+        """A page did not come, or was a block. Gives the seconds that the host rests from now on; None when it does not.
+
+        A host that never answered is given up without a rest.
+        """
+        state = self._hosts.setdefault(host, _Host())
+        state.failures += 1
+        state.why = why
+        if not state.is_probing and state.failures < _IN_A_ROW:
+            return None
+        if state.until > now:
+            return None  # it rests already: this one was in flight
+        if not self.has_answered(host):
+            state.rests, state.is_probing = _MOST_RESTS + 1, True
+            return None
+        seconds = self.rest_s * 2.0**state.rests
+        state.rests += 1
+        state.until, state.is_probing = now + seconds, True
+        return seconds
+
+    def is_given_up(self, host: str) -> bool:
+        """Whether a host failed after all rests."""
+        state = self._hosts.get(host)
+        return state is not None and state.rests > _MOST_RESTS
+
+    def given_up(self) -> dict[str, str]:
+        """The hosts that were given up, and why."""
+        return {host: state.why for host, state in self._hosts.items() if state.rests > _MOST_RESTS}
+
+    def room(self, host: str, now: float) -> int | None:
+        """How many pages of a host may be in flight: 0 while it rests, 1 to see whether it answers again, None for any."""
+        state = self._hosts.get(host)
+        if state is None or not state.is_probing:
+            return None
+        return 0 if self.is_given_up(host) or now < state.until else 1
+
+    def barred(self, now: float) -> set[str]:
+        """The hosts that may not be asked now."""
+        return {host for host in self._hosts if self.room(host, now) == 0}
+
+    def next_s(self, now: float) -> float | None:
+        """Seconds until the first resting host may be asked again; None when none rests."""
+        ends = [s.until - now for host, s in self._hosts.items() if s.until > now and not self.is_given_up(host)]
+        return min(ends) if ends else None
