@@ -148,7 +148,7 @@ fields = { title = "h1" }
         replies = {"/l": links, **{f"/b{n}": CHALLENGE for n in range(12)}}
         with crawled(tmp_path, replies, plan) as done:
             assert sorted(row[0] for row in done.rows()) == sorted(f"/g{n}" for n in range(12))
-            assert done.run.end == "host unreachable"
+            assert done.run.end == "host refused"
             assert "HostGivenUp" in {type(event).__name__ for event in done.events}
 
 

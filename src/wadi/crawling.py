@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wadi.about import VERSION
+from wadi.crawl.earlier import Earlier
 from wadi.crawl.engine import End, Engine, Limits, Patience, Room, Task
 from wadi.crawl.events import Adopted, Event, Stopping
 from wadi.crawl.journal import Journal
@@ -69,13 +70,14 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
         report(event)
 
     client = client_of(run.loaded, tell, session)
+    earlier = Earlier(run.since) if run.since is not None else None
     for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
         client.hold(host, run.loaded.plan.manners.pause)
     try:
         left = list(recovered(run.folder / PAGES, run.state.archive_ends()))
         archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}", known=run.state.payload)
         try:
-            engine = Engine(task_of(run, credentials), run.state, archive, client, tell)
+            engine = Engine(replace(task_of(run, credentials), earlier=earlier), run.state, archive, client, tell)
             if taken := adopt(engine, run, left):
                 tell(Adopted(taken))
             with stopped_by_signals(engine, tell):
@@ -84,6 +86,8 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
             archive.close()
     finally:
         await client.close()
+        if earlier is not None:
+            earlier.close()
         journal.close()
         lock.release()
 

@@ -10,11 +10,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from wadi.about import VERSION
-from wadi.plan.columns import OUTCOMES, tables_of
+from wadi.plan.columns import OUTCOMES, table_plan, tables_of
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import starts_of
 from wadi.problems import Problem, UsageError, listed
-from wadi.store.folder import DATABASE, PLAN, find_run, new_folder
+from wadi.store.folder import DATABASE, PLAN, find_run, new_folder, runs_in
 from wadi.store.outcome import State
 from wadi.store.state import RunState
 from wadi.table.account import Account
@@ -54,8 +54,15 @@ class Run:
         self.state = state
 
     @classmethod
-    def begin(cls, loaded: LoadedPlan, runs: Path | str = "runs", *, now: datetime | None = None) -> Run:
-        """A new run of a plan: its folder, its database with the start pages, and the plan as it is run."""
+    def begin(
+        cls, loaded: LoadedPlan, runs: Path | str = "runs", *, now: datetime | None = None, since: str | None = None
+    ) -> Run:
+        """A new run of a plan: its folder, its database with the start pages, and the plan as it is run.
+
+        With `since` pages that the site says are unchanged are taken from that run. Raises RunError when there is none.
+        """
+        since_folder = find_run(since, Path(runs)) if since is not None else None
+        before = _newest(Path(runs), loaded) if _ends_at_known(loaded) else None
         if loaded.plan.login is not None:
             from wadi.crawling import session_of
 
@@ -72,6 +79,9 @@ class Run:
         state.set_meta("limits", {name: getattr(limits, name) for name in _LIMITS})
         state.set_meta("began", began.isoformat())
         state.set_meta("folder", str(loaded.folder.resolve()))
+        state.set_meta("since", str(since_folder.resolve()) if since_folder else None)
+        if before is not None:
+            _take_known(state, loaded, before)
         state.set_meta("wadi", VERSION)
         state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts_of(loaded.plan))
         return cls(folder, loaded, state)
@@ -105,6 +115,12 @@ class Run:
     def plan_folder(self) -> Path:
         """Where the plan stood when the run began, and the files that it names."""
         return Path(self.state.meta("folder"))
+
+    @property
+    def since(self) -> Path | None:
+        """The earlier run from which unchanged pages are taken."""
+        folder = self.state.meta("since")
+        return Path(folder) if folder else None
 
     @property
     def tables(self) -> list[str]:
@@ -210,3 +226,25 @@ class Run:
                 for _ in assembly.rows():
                     pass
                 give_names(self.folder, assembly.renamed_files)
+
+
+def _ends_at_known(loaded: LoadedPlan) -> bool:
+    return any(kind.next is not None and kind.next.until == "known rows" for kind in loaded.plan.page.values())
+
+
+def _newest(runs: Path, loaded: LoadedPlan) -> Path | None:
+    """The plan's newest run that came to its end."""
+    return next((one.folder for one in runs_in(runs, loaded.name) if one.state == "complete"), None)
+
+
+def _take_known(state: RunState, loaded: LoadedPlan, before: Path) -> None:
+    """Remember the rows of the run before, at which newest-first listings end, and those that it knew from its own."""
+    from wadi.crawl.earlier import Earlier
+
+    earlier = Earlier(before)
+    try:
+        for table in tables_of(loaded.plan):
+            state.add_known(earlier.rows(table, table_plan(loaded.plan, table).key))
+        state.add_known(earlier.known())
+    finally:
+        earlier.close()

@@ -30,6 +30,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--port", type=_port, default=0, metavar="N", help="port of the sample site (default: a free one)"
     )
+    parser.add_argument(
+        "--weather",
+        choices=("calm", "rough", "storm"),
+        default="calm",
+        help="with --serve: what requests meet on their way",
+    )
+    parser.add_argument("--seed", type=int, default=1, metavar="N", help="with --weather: which requests meet it")
     parser.add_argument("--announce", action="store_true", help=argparse.SUPPRESS)
 
 
@@ -96,7 +103,7 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
         print(f"{_READY}{address}" if args.announce else _what_to_try(address), file=out, flush=True)
 
     try:
-        asyncio.run(serve_until_cancelled(args.port, ready))
+        asyncio.run(serve_until_cancelled(args.port, ready, args.weather, args.seed))
     except KeyboardInterrupt:
         return Status.DONE
     except OSError as error:

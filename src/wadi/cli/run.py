@@ -36,6 +36,11 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("plan", metavar="PLAN", help="the plan file")
     add_inputs(parser)
+    parser.add_argument(
+        "--since",
+        metavar="RUN",
+        help="take pages that the site says are unchanged from this earlier run (default: ask for all)",
+    )
     add_limits(parser)
     add_outputs(parser)
     add_runs(parser)
@@ -71,7 +76,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     check_outputs(args.output)
     loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in LIMITS})
     credentials = credentials_for(loaded)
-    with Run.begin(loaded, args.runs) as begun:
+    with Run.begin(loaded, args.runs, since=args.since) as begun:
         if args.table is not None:
             begun.assembly(args.table)
         return crawl_and_sum_up(begun, args, out, err, credentials)

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from wadi.table.account import Account
 
 _SHOWN_FAILURES = 5
-_LIMITS = ("rows limit", "pages limit", "depth limit", "time limit", "bytes limit")
+_LIMITS = ("rows limit", "pages limit", "depth limit", "time limit", "bytes limit", "requests limit")
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,7 @@ class Summary:
 
     @property
     def unreachable(self) -> bool:
-        return self.end == "host unreachable"
+        return self.end in ("host unreachable", "host refused")
 
     @property
     def limit_reached(self) -> bool:

@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
+from wadi.crawl.earlier import Earlier
 from wadi.crawl.events import (
     Closed,
     Event,
@@ -60,6 +61,7 @@ class End(StrEnum):
     ENOUGH_BYTES = "bytes limit"
     ENOUGH_REQUESTS = "requests limit"
     UNREACHABLE = "host unreachable"
+    REFUSED = "host refused"
     INTERRUPTED = "interrupted"
 
 
@@ -102,6 +104,7 @@ class Task:
     patience: Patience = field(default_factory=Patience)
     enough: Callable[[], bool] | None = None
     login: Login | None = None
+    earlier: Earlier | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -220,8 +223,10 @@ class Engine:
         return max(0.0, min(ends) - now) if ends else None
 
     def _end(self) -> End:
-        if self._health.given_up() or self._client.any_unreachable():
+        if self._client.any_unreachable():
             return End.UNREACHABLE
+        if self._health.given_up():
+            return End.REFUSED
         if not self._counts[State.WAITING]:
             return End.COMPLETE
         return End.ENOUGH_PAGES if self._task.limits.pages is not None else End.ENOUGH_DEPTH
@@ -299,8 +304,12 @@ class Engine:
 
     async def _fetch(self, page: Page) -> _Fetched:
         session = self._sessions
+        earlier = self._task.earlier
         try:
-            return _Fetched(page, session, await self._client.fetch(page.request), None)
+            if earlier is None:
+                return _Fetched(page, session, await self._client.fetch(page.request), None)
+            reply = await self._client.fetch(earlier.asked(page))
+            return _Fetched(page, session, earlier.reply(page, reply), None)
         except FetchFailed as failure:
             return _Fetched(page, session, None, failure)
 

@@ -8,13 +8,14 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from wadi.crawl.earlier import row_digests
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept
-from wadi.store.outcome import Link, Outcome, Role, TableRows
+from wadi.store.outcome import Link, Outcome, Role
 from wadi.store.state import Page, RunState, number_in_listing
 from wadi.web.messages import FetchFailed, Reply
 
@@ -156,14 +157,17 @@ class Settler:
         return links, Problem("split", f"{shown}, so {len(parts)} parts are asked for", Place(page.request.url))
 
     def _row_digests(self, kind: Kind, found: Extract) -> tuple[bytes, ...]:
-        if kind.next is None or kind.next.plan.until != "no new rows":
+        if kind.next is None or kind.next.plan.until not in ("no new rows", "known rows"):
             return ()
-        return tuple(
-            hashlib.blake2b(repr(cells).encode(), digest_size=12).digest()
-            for table in found.tables
-            if table.table == kind.table
-            for cells in _told_apart(table, self._reading.keys.get(table.table, ()))
-        )
+        keys = self._reading.keys
+        own = [table for table in found.tables if table.table == kind.table]
+        return tuple(digest for table in own for digest in row_digests(table, keys.get(table.table, ())))
+
+    def _is_all_known(self, page: Page, until: str | None, digests: tuple[bytes, ...]) -> bool:
+        """Whether the listing, or the run before, has had all rows of the page."""
+        if until == "no new rows":
+            return number_in_listing(page.route) > 0 and not self._state.new_rows(page, digests)
+        return not self._state.unknown_rows(digests)
 
     def _going_on(
         self, page: Page, kind: Kind, found: Extract, digests: tuple[bytes, ...], reply: Reply
@@ -177,7 +181,7 @@ class Settler:
         plan, rows = kind.next.plan, found.row_count
         if plan.until == "total" and found.total is not None and page.rows_before + (rows or 0) >= found.total:
             return others, found.notes
-        if digests and number_in_listing(page.route) and not self._state.new_rows(page, digests):
+        if digests and self._is_all_known(page, plan.until, digests):
             return others, found.notes
         code, what = "", ""
         if self._state.is_in_listing(page, following.kind, following.request):
@@ -199,9 +203,3 @@ def _digest(found: Extract) -> bytes | None:
     """What tells the rows of a page from those of another; None when it has none."""
     rows = [table.rows for table in found.tables if table.rows and not table.completes]
     return hashlib.blake2b(repr(rows).encode(), digest_size=16).digest() if rows else None
-
-
-def _told_apart(table: TableRows, key: Sequence[str]) -> list[list[Any]]:
-    """What tells rows apart: the cells of the key's columns, or all of them."""
-    places = [place for place, name in enumerate(table.columns) if name in key]
-    return [[cells[place] for place in places] for cells in table.rows] if places else table.rows

@@ -12,6 +12,7 @@ from aiohttp import web
 
 from wadi.demo import office, photos, shapes, world
 from wadi.demo.pages import html, missing, page
+from wadi.demo.weather import Weather, middleware
 
 OLD_PAGE, WINDOWS_PAGE = 9, 7
 """Pages of the register with their own quirks: an old template with upper-case, unclosed tags; windows-1252."""
@@ -207,8 +208,10 @@ async def served(port: int = 0, middlewares: tuple[Any, ...] = ()) -> AsyncItera
         await runner.cleanup()
 
 
-async def serve_until_cancelled(port: int, ready: Callable[[str], None]) -> None:
+async def serve_until_cancelled(
+    port: int, ready: Callable[[str], None], weather: Weather = "calm", seed: int = 1
+) -> None:
     """Serve the site until the task is cancelled; `ready` is called with its address."""
-    async with served(port) as address:
+    async with served(port, (middleware(seed, weather),)) as address:
         ready(address)
         await asyncio.Event().wait()

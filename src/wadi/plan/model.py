@@ -175,9 +175,10 @@ class NextPlan(AskPlan):
     end_status: Annotated[list[int], BeforeValidator(_as_statuses, json_schema_input_type=int | list[int])] = Field(
         [], description="statuses by which the site says that the listing is at its end, such as 404"
     )
-    until: Literal["no rows", "no new rows", "total"] | None = Field(
+    until: Literal["no rows", "no new rows", "known rows", "total"] | None = Field(
         None,
-        description='what else ends it; with count "no rows" unless said otherwise; "total": when so many rows came',
+        description='what else ends it: "no rows" (count, unless said otherwise); "no new rows"; "total": when so many came; '
+        '"known rows": a page all of whose rows earlier runs have',
     )
     last: FieldOrShort | None = Field(None, description="the number of the last page, where the page states it")
     most: Count = Field(10_000, description="pages of one listing, so that none is endless")

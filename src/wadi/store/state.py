@@ -53,6 +53,7 @@ CREATE TABLE seen (listing BLOB NOT NULL, digest BLOB NOT NULL, PRIMARY KEY (lis
 START_PAGE = 0
 """The source of the links that the start addresses are."""
 _STEP = struct.Struct(">I")
+_KNOWN = b"known"
 _PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, inputs"
 
 
@@ -349,6 +350,35 @@ class RunState:
     def hosts_asked(self) -> list[str]:
         """The hosts that some page was asked for at."""
         return [host for (host,) in self._db.execute("SELECT DISTINCT host FROM pages WHERE state <> 0")]
+
+    def found(self, kind: str, request: Request) -> Location | None:
+        """Where the reply to a request for a page of a kind is, if such a page was read."""
+        query = "SELECT id FROM pages WHERE kind = ? AND identity = ? AND state = 1"
+        row = self._db.execute(query, (kind, request.identity)).fetchone()
+        return self.location(row[0]) if row else None
+
+    def all_rows(self, table: str) -> Iterator[TableRows]:
+        """What every page gave to a table by itself."""
+        query = "SELECT page FROM rows WHERE name = ? AND NOT completes ORDER BY page"
+        for (page,) in self._db.execute(query, (table,)).fetchall():
+            rows = self.rows(page, table)
+            if rows is not None:
+                yield rows
+
+    def add_known(self, digests: Iterable[bytes]) -> None:
+        """Rows that an earlier run has."""
+        self._db.execute("BEGIN")
+        self._db.executemany("INSERT OR IGNORE INTO seen VALUES (?, ?)", ((_KNOWN, digest) for digest in digests))
+        self._db.execute("COMMIT")
+
+    def known(self) -> Iterator[bytes]:
+        """The rows that earlier runs have."""
+        return (digest for (digest,) in self._db.execute("SELECT digest FROM seen WHERE listing = ?", (_KNOWN,)))
+
+    def unknown_rows(self, digests: Iterable[bytes]) -> int:
+        """How many of these rows no earlier run has."""
+        query = "SELECT 1 FROM seen WHERE listing = ? AND digest = ?"
+        return sum(self._db.execute(query, (_KNOWN, digest)).fetchone() is None for digest in set(digests))
 
     def hosts_answered(self) -> list[str]:
         """The hosts that gave some page."""
