@@ -37,8 +37,9 @@ from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import Reply, Request
 from wadi.web.parameters import expanded
 from wadi.web.retry import Retrying
+from wadi.web.routes import BadRoute, RoutedTransport, Routes, checked
 from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
-from wadi.web.transport import Bounds, HttpTransport
+from wadi.web.transport import Bounds, HttpTransport, Transport
 
 if TYPE_CHECKING:
     from wadi.runs import Run
@@ -210,8 +211,23 @@ def client_of(
     bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
     identity = user_agent(manners.contact)
     headers = (*manners.headers.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
-    transport = HttpTransport(
-        bounds=bounds, identity=identity, per_host=manners.parallel, session=session, headers=headers
+
+    def transport_by(route: str | None) -> HttpTransport:
+        return HttpTransport(
+            bounds=bounds, identity=identity, per_host=manners.parallel, session=session, headers=headers, route=route
+        )
+
+    addresses = routes_of(loaded)
+    transport: Transport = (
+        transport_by(None)
+        if not addresses
+        else RoutedTransport(
+            addresses,
+            [transport_by(route) for route in addresses],
+            Routes(len(addresses), manners.route_by),
+            clock=time.monotonic,
+            report=report,
+        )
     )
     pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
     throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
@@ -223,6 +239,19 @@ def client_of(
     )
     agent = None if manners.ignore_robots else "wadi"
     return Client(transport, throttle, policy, report=report, robots_agent=agent, rng=random.random)
+
+
+def routes_of(loaded: LoadedPlan) -> list[str]:
+    """The proxies of the plan, and those of the environment variable that it names. Raises UsageError."""
+    manners = loaded.plan.manners
+    named = os.environ.get(manners.routes_from, "") if manners.routes_from else ""
+    if manners.routes_from and not named.split():
+        what = f"the environment variable {manners.routes_from} names no proxies"
+        raise UsageError(Problem("bad-route", what, now=f"{manners.routes_from}='http://HOST:PORT socks5://HOST:PORT'"))
+    try:
+        return [checked(route) for route in [*manners.routes, *named.split()]]
+    except BadRoute as error:
+        raise UsageError(Problem("bad-route", str(error))) from error
 
 
 def login_of(loaded: LoadedPlan, credentials: Credentials | None) -> Login | None:

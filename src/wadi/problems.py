@@ -68,6 +68,8 @@ MEANINGS: dict[str, str] = {
     "no-credentials": "User name or password is neither in the environment nor can it be asked for.",
     "login-failed": "Logging in did not work.",
     "logged-out": "The page is that of someone who is not logged in.",
+    "bad-route": "The address of a proxy is none.",
+    "no-route": "All proxies that the plan names are withdrawn or rest.",
     "http-status": "The host answered with a status that is no success.",
     # reading
     "not-the-page": 'The reply lacks what the plan expects on such a page: a block or a broken page, never "no rows".',

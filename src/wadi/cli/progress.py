@@ -13,6 +13,7 @@ from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, PageDone, P
 from wadi.problems import shortened
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
+from wadi.web.routes import RouteFailed
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -74,6 +75,9 @@ class Tally:
                 self._tell(
                     f"{event.host} rests for {event.seconds:.0f} s: {shortened(event.why, 80)}", now + event.seconds
                 )
+            case RouteFailed():
+                what = "withdrawn" if event.is_withdrawn else "rests"
+                self._tell(f"route {event.route} {what}: {shortened(event.why, 80)}", now + 10)
             case PutOff():
                 what = shortened(event.problem.what, 80)
                 self._tell(
@@ -107,6 +111,11 @@ class Tally:
             self._recent.popleft()
         span = min(_RATE_OVER_S, max(self.elapsed_s, 0.001))
         return len(self._recent) / span
+
+    @property
+    def left_s(self) -> float | None:
+        """How long it may still take, at the pace so far; None while that says nothing."""
+        return self.elapsed_s * (1 - self.share) / self.share if self.share > 0.02 and self.elapsed_s > 2 else None
 
     @property
     def share(self) -> float:
@@ -170,12 +179,21 @@ def view(tally: Tally) -> RenderableType:
     text.append(f"{tally.name}  ", "bold")
     text.append("▇" * filled, "cyan")
     text.append("·" * (_BAR - filled), "dim")
-    text.append(f"  {tally.share:4.0%}   {minutes}:{seconds:02d}\n")
+    text.append(f"  {tally.share:4.0%}   {minutes}:{seconds:02d}{_left(tally.left_s)}\n")
     text.append(f"{tally.counts_line()}\n", "dim" if not tally.progress.failed else "")
     if tally.pace_line:
         text.append(f"{tally.pace_line}\n", "yellow")
     text.append(tally.current_news, "yellow")
     return text
+
+
+def _left(seconds: float | None) -> str:
+    """How long it may still take, in words."""
+    if seconds is None:
+        return ""
+    if seconds < 90:
+        return f", about {seconds:.0f} s left"
+    return f", about {seconds / 60:.0f} min left" if seconds < 7200 else f", about {seconds / 3600:.1f} h left"
 
 
 def _plain(tally: Tally, err: TextIO, clock: Clock) -> Callable[[Event], None]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from wadi.problems import Problem
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
+from wadi.web.routes import RouteFailed
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,6 +109,7 @@ class HostRests:
 
 Event = (
     HostRests
+    | RouteFailed
     | PutOff
     | Closed
     | PaceChanged

@@ -26,6 +26,7 @@ from wadi.crawl.events import (
 from wadi.urls import without_secret
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
+from wadi.web.routes import RouteFailed
 
 
 class Journal:
@@ -56,6 +57,8 @@ def _fields(event: Event) -> dict[str, Any] | None:
             return {"event": "page_done", "url": without_secret(event.url), **{n: getattr(event, n) for n in names}}
         case PageFailed(kind, url, problem):
             return {"event": "page_failed", "kind": kind, "url": without_secret(url), "problem": problem.as_dict()}
+        case RouteFailed(route, why, is_withdrawn):
+            return {"event": "route_failed", "route": route, "why": why, "withdrawn": is_withdrawn}
         case PaceChanged(host, pause_s, why):
             return {"event": "pace", "host": host, "pause_s": round(pause_s, 3), "why": why}
         case Closed(seconds):

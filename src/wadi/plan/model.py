@@ -286,6 +286,11 @@ class MannersPlan(Part):
     hours: str | None = Field(
         None, description='time of day in which the run may ask, by this machine\'s clock: "22:00-06:00"'
     )
+    routes: Strings = Field([], description="proxies, used in turn: http://HOST:PORT, https://…, socks5://…")
+    routes_from: str | None = Field(None, description="the environment variable with the proxies, blanks between")
+    route_by: Literal["request", "session"] = Field(
+        "request", description="another route for each request, or the same with its cookies until it fails"
+    )
     retry_post: bool = Field(False, description="a POST that failed may be sent again, too")
     retries: int = Field(4, ge=0, le=20, description="how often a failed request is sent again")
     first_wait: Duration = Field(1.0, description="wait before the first retry; each further one doubles it")

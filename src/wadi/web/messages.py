@@ -85,6 +85,7 @@ Cause = Literal[
     "http-status",
     "bad-url",
     "robots",
+    "no-route",
 ]
 """Why there is no page: a problem's code."""
 

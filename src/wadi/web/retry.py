@@ -9,7 +9,7 @@ from email.utils import parsedate_to_datetime
 from wadi.web.messages import FetchFailed, Reply
 
 AGAIN_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
-_AGAIN_CAUSES = frozenset({"unreachable", "timed-out", "broken-off"})
+_AGAIN_CAUSES = frozenset({"unreachable", "timed-out", "broken-off", "no-route"})
 _SAFE_METHODS = frozenset({"GET", "HEAD"})
 
 

@@ -41,14 +41,22 @@ class HttpTransport:
     """HTTP/1.1 with connections kept alive. Made inside a running event loop."""
 
     def __init__(
-        self, *, bounds: Bounds, identity: str, per_host: int, session: Session | None = None, headers: Headers = ()
+        self,
+        *,
+        bounds: Bounds,
+        identity: str,
+        per_host: int,
+        session: Session | None = None,
+        headers: Headers = (),
+        route: str | None = None,
     ) -> None:
         import aiohttp
 
         self._bounds = bounds
         self._own = session or Session()
+        self._proxy = route if route is not None and not route.startswith("socks") else None
         self._session = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(limit=0, limit_per_host=per_host, ttl_dns_cache=300),
+            connector=_connector(route, per_host),
             cookie_jar=aiohttp.CookieJar(unsafe=True, quote_cookie=False),
             timeout=aiohttp.ClientTimeout(total=bounds.whole_s, sock_connect=bounds.connect_s),
             headers={"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED, **dict(headers)},
@@ -101,6 +109,7 @@ class HttpTransport:
                     data=request.body or None,
                     allow_redirects=False,
                     trace_request_ctx=sent,
+                    proxy=self._proxy,
                 )
                 patience.reschedule(None)
                 async with response:
@@ -112,7 +121,11 @@ class HttpTransport:
             raise FetchFailed("unreachable", f"{where}: {_connection_words(error)}") from error
         except aiohttp.InvalidURL as error:
             raise FetchFailed("bad-url", f"{where}: the address cannot be sent: {error}") from error
-        except (aiohttp.ClientError, OSError, ValueError) as error:
+        except aiohttp.ClientHttpProxyError as error:
+            raise FetchFailed("unreachable", f"{where}: the proxy answers {error.status}") from error
+        except (aiohttp.ClientError, OSError, ValueError, EOFError) as error:
+            if type(error).__module__.startswith("python_socks"):
+                raise FetchFailed("unreachable", f"{where}: the proxy: {_words(error)}") from error
             raise FetchFailed("broken-off", f"{where}: the reply broke off: {_words(error)}") from error
         body = self._decoded(raw, response, where)
         headers = tuple((name, value) for name, value in response.headers.items())
@@ -139,6 +152,18 @@ class HttpTransport:
 
     def _too_large(self, where: str) -> str:
         return f"{where}: the reply is larger than {self._bounds.size_bytes / 1e6:.0f} MB (limits.page_size)"
+
+
+def _connector(route: str | None, per_host: int) -> aiohttp.BaseConnector:
+    """Connections to hosts; by SOCKS where the route says so."""
+    import aiohttp
+
+    if route is not None and route.startswith("socks"):
+        from aiohttp_socks import ProxyConnector
+
+        connector: aiohttp.BaseConnector = ProxyConnector.from_url(route, limit=0, limit_per_host=per_host)
+        return connector
+    return aiohttp.TCPConnector(limit=0, limit_per_host=per_host, ttl_dns_cache=300)
 
 
 def _tracing() -> aiohttp.TraceConfig:

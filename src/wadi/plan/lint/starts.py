@@ -13,6 +13,7 @@ from wadi.problems import nearest
 from wadi.urls import NotAUrl, resolve
 from wadi.web.hours import hours_of
 from wadi.web.parameters import expanded, names_in
+from wadi.web.routes import BadRoute, checked
 
 MOST_STARTS = 1_000_000
 
@@ -98,7 +99,16 @@ def splits(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 
 def manners(plan: Plan, text: PlanText) -> Iterator[Finding]:
-    """Hours that are none."""
+    """Hours that are none, proxies that are none or have a log-in in the plan."""
+    for index, route in enumerate(plan.manners.routes):
+        at: Path = ("manners", "routes", index)
+        try:
+            checked(route)
+        except BadRoute as error:
+            yield at, text.problem("bad-route", at, str(error))
+        if "@" in route:
+            now = 'routes_from = "NAME" takes proxies with their log-ins from the environment variable NAME'
+            yield at, text.problem("secret-in-plan", at, "a proxy's log-in does not stand in a plan", now=now)
     if plan.manners.hours is not None:
         path: Path = ("manners", "hours")
         try:
