@@ -47,7 +47,7 @@ def _two(past: Any) -> dict[str, Any]:
         ("<p class=sorry>No such page", COUNT, 'expect = "ul"\nempty = "p.sorry"', [], [], 3),
         ("<p class=sorry>Try again", COUNT, 'expect = "ul"', [], ["not-the-page"], 5),
         (items("b", "a"), f'{COUNT}\nuntil = "no new rows"', "", [], [], 3),
-        (items("c", "a"), COUNT + "\nmost = 3", "", ["listing-too-long"], [], 3),
+        (items("c", "a"), COUNT + "\nmost = 3", "", ["listing-too-long", "listing-shifted"], [], 3),
     ],
 )
 def test_what_sites_do_past_the_end(
@@ -224,3 +224,23 @@ url = { from = "url", find = "/(\\\\w+)$" }
         with crawled(tmp_path / str(depth), pages, plan, depth=depth) as done:
             assert sorted(row[0] for row in done.rows()) == list(wanted)
             assert done.run.end == ("complete" if depth >= 3 else "depth limit")
+
+
+def test_a_listing_that_shifts_while_it_is_read_is_noticed(tmp_path: Path) -> None:
+    """A record is added after the first page was read: what was its last stands on the second again."""
+    names = ["e", "d", "c", "b", "a"]
+
+    def page(request: web.Request, body: str) -> str:
+        number = int(request.path[2:] or 1)
+        text = items(*names[(number - 1) * 2 : number * 2], more=f"<a href=/l{number + 1}>n</a>" if number < 3 else "")
+        if number == 1:
+            names.insert(0, "new")
+        return text
+
+    plan = _plan('at = "a"') + '[table.t]\nkey = "name"\n'
+    with crawled(tmp_path, {"/l": page, "/l2": page, "/l3": page}, plan) as done:
+        assert [row[0] for row in done.rows()] == ["e", "d", "c", "b", "a"]
+        assert done.notes == ["listing-shifted"]
+    steady = {"/l": items("a", "b", more="<a href=/l2>n</a>"), "/l2": items("c", "d")}
+    with crawled(tmp_path, steady, plan) as done:
+        assert done.notes == []

@@ -25,7 +25,8 @@ from wadi.plan.starts import FILE, SITEMAP, starts_of
 from wadi.problems import CrawlError, Problem
 from wadi.store.looked import LookedAt, cache_folder
 from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
-from wadi.store.state import Page, RunState, number_in_listing
+from wadi.store.pages import Page, number_in_listing
+from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 from wadi.urls import without_secret
 from wadi.web.messages import FetchFailed, Reply

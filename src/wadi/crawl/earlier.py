@@ -11,7 +11,8 @@ from typing import Any
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES
 from wadi.store.outcome import TableRows
-from wadi.store.state import Page, RunState
+from wadi.store.pages import Page
+from wadi.store.state import RunState
 from wadi.web.messages import Headers, Reply, Request
 
 NOT_MODIFIED = 304

@@ -35,7 +35,8 @@ from wadi.points import reached
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import Outcome, State
-from wadi.store.state import Page, RunState
+from wadi.store.pages import Page
+from wadi.store.state import RunState
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s
 from wadi.web.messages import FetchFailed, Reply

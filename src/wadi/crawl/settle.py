@@ -16,10 +16,12 @@ from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept
 from wadi.store.outcome import Link, Outcome, Role
-from wadi.store.state import Page, RunState, number_in_listing
+from wadi.store.pages import Page, number_in_listing
+from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
 
 _DRY_PAGES = 5
+_EDGE_ROWS = 5
 
 
 @dataclass(frozen=True)
@@ -113,6 +115,11 @@ class Settler:
             return Outcome(page.id, reply, total=found.total, notes=(*found.notes, note))
         row_digests = self._row_digests(kind, found)
         links, notes = self._going_on(page, kind, found, row_digests, reply)
+        edge, shifted = self._edges(page, kind, found)
+        if shifted:
+            what = "the last record of the page before stands on this page again: the listing shifted while it was read"
+            now = "records were added; those that were taken away meanwhile may be missing:  wadi run … --since RUN"
+            notes = (*notes, Problem("listing-shifted", what, Place(reply.url), now=now))
         return Outcome(
             page.id,
             reply,
@@ -125,7 +132,19 @@ class Settler:
             digest,
             row_digests,
             found.row_count,
+            edge=edge,
         )
+
+    def _edges(self, page: Page, kind: Kind, found: Extract) -> tuple[bytes, bool]:
+        """What tells the page's last record, and whether that of the page before is among its first ones. Of tables with a
+        key only: other rows may well be alike."""
+        key = self._reading.keys.get(kind.table or "", ())
+        own = next((table for table in found.tables if table.table == kind.table), None)
+        if kind.next is None or own is None or not own.rows or not set(key) & set(own.columns):
+            return b"", False
+        (last,) = row_digests(replace(own, rows=own.rows[-1:]), key)
+        first = row_digests(replace(own, rows=own.rows[:_EDGE_ROWS]), key) if page.edge else []
+        return last, page.edge in first
 
     def _file(self, page: Page, reply: Reply, kept: Kept | None) -> Outcome:
         kept = kept or self._archive.append(reply, page.id)

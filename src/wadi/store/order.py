@@ -11,7 +11,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from wadi.store.outcome import Role, State
-from wadi.store.state import START_PAGE, Edge, RunState
+from wadi.store.pages import START_PAGE, Edge
+from wadi.store.state import RunState
 
 
 @dataclass(frozen=True, slots=True)

@@ -90,7 +90,8 @@ class Outcome:
     """What is committed for a page in one transaction: success, or a failure with its reason.
 
     `digest` tells the rows of a listing's page from those of its other pages, `row_digests` each row. `rows` is how many
-    rows the page has, None where its kind has none. `payload` is the digest of the body when it stands at `location`.
+    rows the page has, None where its kind has none. `payload` is the digest of the body when it stands at `location`. `edge`
+    tells the page's last row.
     """
 
     page: int
@@ -106,6 +107,7 @@ class Outcome:
     rows: int | None = None
     file: StoredFile | None = None
     payload: bytes = b""
+    edge: bytes = b""
 
     @property
     def state(self) -> State:

@@ -7,9 +7,8 @@ can be exported while a crawl goes on.
 from __future__ import annotations
 
 import sqlite3
-import struct
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -18,74 +17,21 @@ import orjson
 from wadi.points import reached
 from wadi.problems import Place, Problem, RunError
 from wadi.store.archive import Location
-from wadi.store.outcome import CellProblem, Link, Outcome, Role, State, StoredFile, TableRows
+from wadi.store.outcome import CellProblem, Outcome, Role, State, StoredFile, TableRows
+from wadi.store.pages import (
+    KNOWN,
+    PAGE_COLUMNS,
+    SCHEMA,
+    SCHEMA_VERSION,
+    START_PAGE,
+    STEP,
+    Edge,
+    Page,
+    page_of,
+    route_of,
+)
 from wadi.urls import host_of
-from wadi.web.messages import Headers, Request
-
-SCHEMA_VERSION = 3
-_SCHEMA = """
-CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
-CREATE TABLE pages (
-    id INTEGER PRIMARY KEY, kind TEXT NOT NULL, identity TEXT NOT NULL, host TEXT NOT NULL,
-    method TEXT NOT NULL, url TEXT NOT NULL, headers BLOB, body BLOB,
-    route BLOB NOT NULL, state INTEGER NOT NULL DEFAULT 0,
-    status INTEGER, final_url TEXT, fetched_at REAL, elapsed_s REAL, size_bytes INTEGER,
-    file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
-    listing BLOB, digest BLOB,
-    depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
-    row_count INTEGER, inputs BLOB,
-    UNIQUE (kind, identity));
-CREATE INDEX waiting ON pages (route) WHERE state = 0;
-CREATE INDEX listed ON pages (digest) WHERE digest IS NOT NULL;
-CREATE TABLE links (
-    source INTEGER NOT NULL, role INTEGER NOT NULL, place INTEGER NOT NULL, target INTEGER NOT NULL,
-    row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;
-CREATE TABLE rows (
-    page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
-    count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB,
-    PRIMARY KEY (page, name)) WITHOUT ROWID;
-CREATE TABLE files (
-    page INTEGER PRIMARY KEY, path TEXT NOT NULL, size_bytes INTEGER NOT NULL, type TEXT NOT NULL, sha256 TEXT NOT NULL);
-CREATE TABLE archived (file TEXT PRIMARY KEY, size INTEGER NOT NULL) WITHOUT ROWID;
-CREATE TABLE payloads (digest BLOB PRIMARY KEY, page INTEGER NOT NULL) WITHOUT ROWID;
-CREATE TABLE seen (listing BLOB NOT NULL, digest BLOB NOT NULL, PRIMARY KEY (listing, digest)) WITHOUT ROWID;
-"""
-START_PAGE = 0
-"""The source of the links that the start addresses are."""
-_STEP = struct.Struct(">I")
-_KNOWN = b"known"
-_PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, inputs"
-
-
-@dataclass(frozen=True, slots=True)
-class Page:
-    """A page of the run. `route` orders waiting pages as a reader would come to them.
-
-    `rows_before` counts the rows of the listing's pages before it, `dry` those of them that had none, lately and in a row.
-    `inputs` are the values that it was first asked for with, of a start or of a link that has its own.
-    """
-
-    id: int
-    kind: str
-    request: Request
-    route: bytes
-    state: State = State.WAITING
-    rows_before: int = 0
-    dry: int = 0
-    inputs: Mapping[str, Any] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True)
-class Edge:
-    """A committed link: to which page, of what kind and state when it was read. `inputs` are values that hold from here on."""
-
-    target: int
-    role: Role
-    place: int
-    text: str
-    inputs: dict[str, Any] | None
-    state: State
-    kind: str
+from wadi.web.messages import Request
 
 
 class RunState:
@@ -101,7 +47,7 @@ class RunState:
     def create(cls, path: Path) -> RunState:
         """A new, empty database."""
         connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
-        connection.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + _SCHEMA)
+        connection.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + SCHEMA)
         state = cls(connection, path)
         state.set_meta("schema", SCHEMA_VERSION)
         return state
@@ -149,7 +95,7 @@ class RunState:
         self._db.execute("BEGIN")
         for place, (kind, request, inputs) in enumerate(starts):
             kept = orjson.dumps(inputs)
-            target = self._page(kind, request, _STEP.pack(place) + _STEP.pack(0), inputs=kept)
+            target = self._page(kind, request, STEP.pack(place) + STEP.pack(0), inputs=kept)
             self._db.execute(
                 "INSERT INTO links VALUES (?, ?, ?, ?, NULL, '', ?)", (START_PAGE, Role.START, place, target, kept)
             )
@@ -192,7 +138,7 @@ class RunState:
                 outcome.total,
                 orjson.dumps(outcome.failure.as_dict()) if outcome.failure else None,
                 orjson.dumps([note.as_dict() for note in outcome.notes]) if outcome.notes else None,
-                route[: -_STEP.size] if outcome.digest else None,
+                route[: -STEP.size] if outcome.digest else None,
                 outcome.digest,
                 outcome.rows,
                 outcome.page,
@@ -213,7 +159,7 @@ class RunState:
         if outcome.payload:
             self._db.execute("INSERT OR IGNORE INTO payloads VALUES (?, ?)", (outcome.payload, outcome.page))
         if outcome.row_digests:
-            listing = route[: -_STEP.size]
+            listing = route[: -STEP.size]
             self._db.executemany(
                 "INSERT OR IGNORE INTO seen VALUES (?, ?)", [(listing, digest) for digest in outcome.row_digests]
             )
@@ -224,7 +170,7 @@ class RunState:
         for link in outcome.links:
             kept_inputs = orjson.dumps(link.inputs) if link.inputs else None
             if link.role is Role.NEXT:
-                so_far = (rows_before + (outcome.rows or 0), dry + 1 if outcome.rows == 0 else 0)
+                so_far = (rows_before + (outcome.rows or 0), dry + 1 if outcome.rows == 0 else 0, outcome.edge)
                 target = self._page(link.kind, link.request, route_of(route, link), depth, so_far)
             else:
                 steps = depth + link.deeper
@@ -257,7 +203,7 @@ class RunState:
         request: Request,
         route: bytes,
         depth: int = 0,
-        so_far: tuple[int, int] = (0, 0),
+        so_far: tuple[int, int, bytes] = (0, 0, b""),
         inputs: bytes | None = None,
     ) -> int:
         """The id of the page, which is new or known; a known one that waits moves up when this route is the lesser."""
@@ -268,8 +214,9 @@ class RunState:
         if found is None:
             headers = orjson.dumps(request.headers) if request.headers else None
             cursor = self._db.execute(
-                "INSERT INTO pages (kind, identity, host, method, url, headers, body, route, depth, rows_before, dry, inputs)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO pages (kind, identity, host, method, url, headers, body, route,"
+                " depth, rows_before, dry, edge, inputs)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     kind,
                     identity,
@@ -323,16 +270,16 @@ class RunState:
         if found is None:
             return False
         route = bytes(found[0])
-        return route[: -_STEP.size] == page.route[: -_STEP.size] and route <= page.route
+        return route[: -STEP.size] == page.route[: -STEP.size] and route <= page.route
 
     def is_repeated(self, page: Page, digest: bytes) -> bool:
         """Whether another page of the same listing gave the very same rows."""
         query = "SELECT 1 FROM pages WHERE digest = ? AND listing = ? AND id <> ? LIMIT 1"
-        return self._db.execute(query, (digest, page.route[: -_STEP.size], page.id)).fetchone() is not None
+        return self._db.execute(query, (digest, page.route[: -STEP.size], page.id)).fetchone() is not None
 
     def new_rows(self, page: Page, digests: Iterable[bytes]) -> int:
         """How many of these rows the listing of `page` has not had yet."""
-        query, listing = "SELECT 1 FROM seen WHERE listing = ? AND digest = ?", page.route[: -_STEP.size]
+        query, listing = "SELECT 1 FROM seen WHERE listing = ? AND digest = ?", page.route[: -STEP.size]
         return sum(self._db.execute(query, (listing, digest)).fetchone() is None for digest in set(digests))
 
     def waiting(self, limit: int, without_hosts: Iterable[str] = ()) -> list[Page]:
@@ -341,11 +288,11 @@ class RunState:
         marks = ",".join("?" * len(barred))
         near = "AND depth <= ? " if self.most_depth is not None else ""
         cursor = self._db.execute(
-            f"SELECT {_PAGE_COLUMNS} FROM pages WHERE state = 0 "
+            f"SELECT {PAGE_COLUMNS} FROM pages WHERE state = 0 "
             f"{near}{f'AND host NOT IN ({marks}) ' if barred else ''}ORDER BY route LIMIT ?",
             (*([self.most_depth] if near else []), *barred, limit),
         )
-        return [_page_of(*row) for row in cursor]
+        return [page_of(*row) for row in cursor]
 
     def hosts_asked(self) -> list[str]:
         """The hosts that some page was asked for at."""
@@ -368,17 +315,17 @@ class RunState:
     def add_known(self, digests: Iterable[bytes]) -> None:
         """Rows that an earlier run has."""
         self._db.execute("BEGIN")
-        self._db.executemany("INSERT OR IGNORE INTO seen VALUES (?, ?)", ((_KNOWN, digest) for digest in digests))
+        self._db.executemany("INSERT OR IGNORE INTO seen VALUES (?, ?)", ((KNOWN, digest) for digest in digests))
         self._db.execute("COMMIT")
 
     def known(self) -> Iterator[bytes]:
         """The rows that earlier runs have."""
-        return (digest for (digest,) in self._db.execute("SELECT digest FROM seen WHERE listing = ?", (_KNOWN,)))
+        return (digest for (digest,) in self._db.execute("SELECT digest FROM seen WHERE listing = ?", (KNOWN,)))
 
     def unknown_rows(self, digests: Iterable[bytes]) -> int:
         """How many of these rows no earlier run has."""
         query = "SELECT 1 FROM seen WHERE listing = ? AND digest = ?"
-        return sum(self._db.execute(query, (_KNOWN, digest)).fetchone() is None for digest in set(digests))
+        return sum(self._db.execute(query, (KNOWN, digest)).fetchone() is None for digest in set(digests))
 
     def hosts_answered(self) -> list[str]:
         """The hosts that gave some page."""
@@ -476,9 +423,9 @@ class RunState:
         )
         found: dict[bytes, tuple[str, str, int | None, int]] = {}
         for kind, url, total, rows, route in self._db.execute(query):
-            first = found.get(route[: -_STEP.size], (kind, url, None, 0))
+            first = found.get(route[: -STEP.size], (kind, url, None, 0))
             stated = first[2] if first[2] is not None else total
-            found[route[: -_STEP.size]] = (first[0], first[1], stated, first[3] + rows)
+            found[route[: -STEP.size]] = (first[0], first[1], stated, first[3] + rows)
         return [(kind, url, total, rows) for kind, url, total, rows in found.values() if total is not None]
 
     def row_count(self) -> int:
@@ -505,46 +452,11 @@ class RunState:
 
     def page(self, number: int) -> Page | None:
         """A page by its number."""
-        cursor = self._db.execute(f"SELECT {_PAGE_COLUMNS}, state FROM pages WHERE id = ?", (number,))
+        cursor = self._db.execute(f"SELECT {PAGE_COLUMNS}, state FROM pages WHERE id = ?", (number,))
         found = cursor.fetchone()
-        return replace(_page_of(*found[:-1]), state=State(found[-1])) if found else None
+        return replace(page_of(*found[:-1]), state=State(found[-1])) if found else None
 
     def location(self, page: int) -> Location | None:
         """Where a page's reply is in the archive."""
         found = self._db.execute("SELECT file, offset, length FROM pages WHERE id = ?", (page,)).fetchone()
         return Location(*found) if found and found[0] else None
-
-
-def route_of(route: bytes, link: Link) -> bytes:
-    """The route of the page that a link on a page with `route` leads to.
-
-    A route is a chain of pairs: the place of the link that was opened, and the number of the page in its listing.
-    Bytes compare as the pages are read: a page, what it opens in order, the next page of the listing.
-    """
-    if link.role is Role.NEXT:
-        (number,) = _STEP.unpack(route[-_STEP.size :])
-        return route[: -_STEP.size] + _STEP.pack(number + 1)
-    return route + _STEP.pack(link.place) + _STEP.pack(0)
-
-
-def number_in_listing(route: bytes) -> int:
-    """A page's place in its listing, from 0."""
-    (number,) = _STEP.unpack(route[-_STEP.size :])
-    return int(number)
-
-
-def _page_of(
-    page: int,
-    kind: str,
-    method: str,
-    url: str,
-    headers: bytes | None,
-    body: bytes | None,
-    route: bytes,
-    rows_before: int,
-    dry: int,
-    inputs: bytes | None,
-) -> Page:
-    fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
-    request = Request(url, method, fields, body or b"")
-    return Page(page, kind, request, route, State.WAITING, rows_before, dry, orjson.loads(inputs) if inputs else {})

@@ -10,7 +10,8 @@ from wadi.plan.model import Plan
 from wadi.plan.starts import templates_of, used_in
 from wadi.store.order import Walk
 from wadi.store.outcome import State
-from wadi.store.state import START_PAGE, Edge, RunState
+from wadi.store.pages import START_PAGE, Edge
+from wadi.store.state import RunState
 from wadi.table.account import Account
 
 _GONE = (404, 410)

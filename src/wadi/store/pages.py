@@ -1,0 +1,117 @@
+"""The run's database as it is laid out, and what its pages and links are in memory."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import orjson
+
+from wadi.store.outcome import Link, Role, State
+from wadi.web.messages import Headers, Request
+
+SCHEMA_VERSION = 4
+SCHEMA = """
+CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE pages (
+    id INTEGER PRIMARY KEY, kind TEXT NOT NULL, identity TEXT NOT NULL, host TEXT NOT NULL,
+    method TEXT NOT NULL, url TEXT NOT NULL, headers BLOB, body BLOB,
+    route BLOB NOT NULL, state INTEGER NOT NULL DEFAULT 0,
+    status INTEGER, final_url TEXT, fetched_at REAL, elapsed_s REAL, size_bytes INTEGER,
+    file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
+    listing BLOB, digest BLOB,
+    depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
+    row_count INTEGER, inputs BLOB, edge BLOB,
+    UNIQUE (kind, identity));
+CREATE INDEX waiting ON pages (route) WHERE state = 0;
+CREATE INDEX listed ON pages (digest) WHERE digest IS NOT NULL;
+CREATE TABLE links (
+    source INTEGER NOT NULL, role INTEGER NOT NULL, place INTEGER NOT NULL, target INTEGER NOT NULL,
+    row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;
+CREATE TABLE rows (
+    page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
+    count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB,
+    PRIMARY KEY (page, name)) WITHOUT ROWID;
+CREATE TABLE files (
+    page INTEGER PRIMARY KEY, path TEXT NOT NULL, size_bytes INTEGER NOT NULL, type TEXT NOT NULL, sha256 TEXT NOT NULL);
+CREATE TABLE archived (file TEXT PRIMARY KEY, size INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE payloads (digest BLOB PRIMARY KEY, page INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE seen (listing BLOB NOT NULL, digest BLOB NOT NULL, PRIMARY KEY (listing, digest)) WITHOUT ROWID;
+"""
+START_PAGE = 0
+"""The source of the links that the start addresses are."""
+STEP = struct.Struct(">I")
+KNOWN = b"known"
+PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs"
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """A page of the run. `route` orders waiting pages as a reader would come to them.
+
+    `rows_before` counts the rows of the listing's pages before it, `dry` those of them that had none, lately and in a row.
+    `edge` tells the last row of the page before it, empty where that is not known.
+    `inputs` are the values that it was first asked for with, of a start or of a link that has its own.
+    """
+
+    id: int
+    kind: str
+    request: Request
+    route: bytes
+    state: State = State.WAITING
+    rows_before: int = 0
+    dry: int = 0
+    edge: bytes = b""
+    inputs: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Edge:
+    """A committed link: to which page, of what kind and state when it was read. `inputs` are values that hold from here on."""
+
+    target: int
+    role: Role
+    place: int
+    text: str
+    inputs: dict[str, Any] | None
+    state: State
+    kind: str
+
+
+def route_of(route: bytes, link: Link) -> bytes:
+    """The route of the page that a link on a page with `route` leads to.
+
+    A route is a chain of pairs: the place of the link that was opened, and the number of the page in its listing.
+    Bytes compare as the pages are read: a page, what it opens in order, the next page of the listing.
+    """
+    if link.role is Role.NEXT:
+        (number,) = STEP.unpack(route[-STEP.size :])
+        return route[: -STEP.size] + STEP.pack(number + 1)
+    return route + STEP.pack(link.place) + STEP.pack(0)
+
+
+def number_in_listing(route: bytes) -> int:
+    """A page's place in its listing, from 0."""
+    (number,) = STEP.unpack(route[-STEP.size :])
+    return int(number)
+
+
+def page_of(
+    page: int,
+    kind: str,
+    method: str,
+    url: str,
+    headers: bytes | None,
+    body: bytes | None,
+    route: bytes,
+    rows_before: int,
+    dry: int,
+    edge: bytes | None,
+    inputs: bytes | None,
+) -> Page:
+    fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
+    request = Request(url, method, fields, body or b"")
+    own = orjson.loads(inputs) if inputs else {}
+    return Page(page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", own)
