@@ -37,7 +37,8 @@ from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import Reply, Request
 from wadi.web.parameters import expanded
 from wadi.web.retry import Retrying
-from wadi.web.routes import BadRoute, RoutedTransport, Routes, checked
+from wadi.web.routed import RoutedTransport
+from wadi.web.routes import BadRoute, Routes, checked
 from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
 from wadi.web.transport import Bounds, HttpTransport, Transport
 

@@ -13,7 +13,7 @@ from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, PageDone, P
 from wadi.problems import shortened
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
-from wadi.web.routes import RouteFailed
+from wadi.web.routed import RouteFailed
 
 if TYPE_CHECKING:
     from rich.console import RenderableType

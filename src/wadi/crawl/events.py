@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from wadi.problems import Problem
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
-from wadi.web.routes import RouteFailed
+from wadi.web.routed import RouteFailed
 
 
 @dataclass(frozen=True, slots=True)

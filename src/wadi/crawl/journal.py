@@ -26,7 +26,7 @@ from wadi.crawl.events import (
 from wadi.urls import without_secret
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
-from wadi.web.routes import RouteFailed
+from wadi.web.routed import RouteFailed
 
 
 class Journal:

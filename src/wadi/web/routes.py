@@ -1,22 +1,18 @@
-"""Ways to a site: proxies, used in turn for each request or for each session. One that fails rests, then is withdrawn.
+"""Ways to a site: which proxy is next, for each request or for each session. One that fails rests, then is withdrawn.
 
-`Routes` decides, `RoutedTransport` acts: it has a transport, with cookies of its own, for each route.
+Decisions only; `wadi.web.routed` sends by them.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 from urllib.parse import urlsplit
 
 from wadi.urls import without_secret
-from wadi.web.messages import FetchFailed, Reply, Request
-from wadi.web.transport import Transport
 
 SCHEMES = ("http", "https", "socks5")
 _MOST_FAILURES = 3
-_REFUSED = frozenset({403, 407, 429, 502, 503})
 
 
 class BadRoute(ValueError):
@@ -74,59 +70,3 @@ class Routes:
     def withdrawn(self) -> list[int]:
         """The routes that are used no more."""
         return [route for route in range(self.count) if self.is_withdrawn(route)]
-
-
-@dataclass(frozen=True, slots=True)
-class RouteFailed:
-    """An event: a route failed. `route` is its address without what is secret."""
-
-    route: str
-    why: str
-    is_withdrawn: bool
-
-
-class RoutedTransport:
-    """Sends each request by the route that is next. A request that a route did not get through is a failed one: the layers
-    above try it again, by another route."""
-
-    def __init__(
-        self,
-        addresses: Sequence[str],
-        transports: Sequence[Transport],
-        routes: Routes,
-        *,
-        clock: Callable[[], float],
-        report: Callable[[RouteFailed], None] = lambda event: None,
-    ) -> None:
-        self._addresses = [without_secret(address) for address in addresses]
-        self._transports = transports
-        self._routes = routes
-        self._clock = clock
-        self._report = report
-
-    async def close(self) -> None:
-        for transport in self._transports:
-            await transport.close()
-
-    async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
-        """One request by the next route. Raises FetchFailed."""
-        route = self._routes.choose(self._clock())
-        if route is None:
-            withdrawn = len(self._routes.withdrawn())
-            what = f"no route is left: {withdrawn} of {self._routes.count} are withdrawn, the others rest"
-            raise FetchFailed("no-route", what)
-        try:
-            reply = await self._transports[route].send(request, sent)
-        except FetchFailed as failure:
-            if failure.cause in ("unreachable", "timed-out", "broken-off"):
-                self._failed(route, failure.what)
-            raise
-        if reply.status in _REFUSED:
-            self._failed(route, f"status {reply.status}")
-        else:
-            self._routes.succeeded(route)
-        return reply
-
-    def _failed(self, route: int, why: str) -> None:
-        self._routes.failed(route, self._clock())
-        self._report(RouteFailed(self._addresses[route], why, self._routes.is_withdrawn(route)))
