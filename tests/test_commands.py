@@ -120,7 +120,7 @@ def test_a_site_that_stops_in_the_middle_leaves_a_partial_table_and_reasons(prog
     assert served.stdout is not None
     site = served.stdout.readline().split()[1]
     (program.folder / "springs.toml").write_text(
-        plan_text(pause='"10ms"', parallel='2\nretries = 1\nfirst_wait = "50ms"\nrest = "50ms"')
+        plan_text(pause='"10ms"', parallel='2\nretries = 1\nfirst_wait = "50ms"\nrest = "50ms"\nslowest = "50ms"')
     )
     running = program.start("run", "springs.toml", "-i", f"site={site}", "-o", "out.csv")
     _wait_for_pages(program.folder, 40)  # in the middle of the second page's details
