@@ -13,7 +13,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
+# The first example of a test may pay for what is built on first use; time is measured in benchmarks, not here.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 ROOT = Path(__file__).parent.parent
 EXAMPLES = ROOT / "examples"
 

@@ -311,19 +311,19 @@ def test_no_two_requests_are_closer_than_the_pause_through_retries_and_resumes(t
     host = Logging(7, refuse=frozenset({8}))
     with serving(host.application) as site:
         loaded = _with_manners(
-            plan_of(tmp_path, WALK, site, pages=5), pause=0.15, parallel=parallel, retries=2, first_wait=0.01
+            plan_of(tmp_path, WALK, site, pages=5), pause=0.4, parallel=parallel, retries=2, first_wait=0.01
         )
         with Run.begin(loaded, tmp_path / "runs") as run:
             run.crawl()
         with Run.open(run.folder) as run:
             run.loaded = _with_manners(
-                plan_of(tmp_path, WALK, site), pause=0.15, parallel=parallel, retries=2, first_wait=0.01
+                plan_of(tmp_path, WALK, site), pause=0.4, parallel=parallel, retries=2, first_wait=0.01
             )
             run.crawl()
             assert len(run.read().rows) == 6
     times = [at for at, _ in host.log]
-    # The log is written when a request is handled, which may be a little after it has come.
-    assert min(late - early for early, late in pairwise(times)) > 0.12
+    # The log is written when a request is handled, which may be a little after it has come, more so on a busy machine.
+    assert min(late - early for early, late in pairwise(times)) > 0.25
     assert "/p5" not in [path for _, path in host.log]
 
 
