@@ -68,23 +68,26 @@ class Crawled:
 
 @contextmanager
 def crawled(
-    folder: Path, replies: Mapping[str, Any], plan: str, *, top: str = "", **limits: float
+    folder: Path, replies: Mapping[str, Any], plan: str, *, top: str = "", rest: str = "0s", **limits: float
 ) -> Iterator[Crawled]:
     """A plan (below HEAD) crawled on a small host; files of the plan stand in `folder`. `top` are keys above all headings."""
     host = SmallHost(replies)
     with serving(host.application) as host.address:
-        loaded = plan_of(folder, plan, host.address, top=top, **limits)
+        loaded = plan_of(folder, plan, host.address, top=top, rest=rest, **limits)
         events: list[Event] = []
         with Run.begin(loaded, folder / "runs") as run:
             run.crawl(events.append)
             yield Crawled(run, events, host)
 
 
-def plan_of(folder: Path, plan: str, site: str = "http://h", *, top: str = "", **limits: float) -> LoadedPlan:
+def plan_of(
+    folder: Path, plan: str, site: str = "http://h", *, top: str = "", rest: str = "0s", **limits: float
+) -> LoadedPlan:
     """A plan below HEAD, loaded from a file in `folder`."""
     folder.mkdir(exist_ok=True)
     path = folder / "p.toml"
-    path.write_text(f"{top}\n{HEAD}{plan}", "utf-8")
+    head = HEAD.replace('rest = "0s"', f'rest = "{rest}"')
+    path.write_text(f"{top}\n{head}{plan}", "utf-8")
     return with_limits(load_plan(path, {"site": site}), **limits)
 
 

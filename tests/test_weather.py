@@ -194,3 +194,20 @@ def test_in_a_storm_the_table_is_the_truth_after_resuming_but_for_what_is_never_
     assert [row for row in found if f"/register/{row['code']}" not in never] == [
         row for row in truth if f"/register/{row['code']}" not in never
     ]
+
+
+def test_a_page_put_off_does_not_keep_a_limited_run_from_its_end(tmp_path: Path) -> None:
+    links = "".join(f"<a href=/{n}>x</a>" for n in range(6))
+    replies = {"/l": links, "/0": CHALLENGE, **{f"/{n}": _article(f"A{n}") for n in range(1, 6)}}
+    plan = ARTICLES.replace("EXPECT", 'expect = "article"')
+    with crawled(tmp_path, replies, plan, pages=3) as done:
+        assert done.run.end == "pages limit"
+
+
+def test_waiting_for_a_host_that_rests_costs_nothing(tmp_path: Path) -> None:
+    """Pages that are due again while their host still rests are no reason to look every moment."""
+    replies = {"/l": "".join(f"<a href=/{n}>x</a>" for n in range(8)), **{f"/{n}": CHALLENGE for n in range(8)}}
+    plan = ARTICLES.replace("EXPECT", 'expect = "article"')
+    with crawled(tmp_path, replies, plan, rest="300ms") as done:
+        assert done.run.end == "host refused"
+        assert sum(type(event).__name__ == "Progress" for event in done.events) < 100

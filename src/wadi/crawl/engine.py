@@ -149,6 +149,7 @@ class Engine:
             self._health.succeeded(host)
         self._put_off: Counter[int] = Counter()
         self._later: dict[int, tuple[Page, float]] = {}
+        self._looked_at = self._began
         self._sessions = 0
         self._logins_in_vain = 0
         self._lost: Counter[int] = Counter()
@@ -249,7 +250,7 @@ class Engine:
 
     def _choose(self, room: int, without: set[str]) -> list[Page]:
         """The next pages to ask for, in reading order, of hosts that have room."""
-        now = self._clock()
+        now = self._looked_at = self._clock()
         busy = {page.id for page in self._in_flight.values()}
         busy |= {number for number, (_, at) in self._later.items() if at > now}
         hosts = Counter(page.request.host for page in self._in_flight.values())
@@ -276,14 +277,15 @@ class Engine:
         if seconds:
             self._report(Closed(seconds))
         else:
-            now = self._clock()
+            # What was due when we looked and was not sent is held by something else: a limit, or a host that rests.
+            looked = self._looked_at
             barred = self._health.given_up()
-            waits = [at - now for page, at in self._later.values() if page.request.host not in barred]
-            resting = self._health.next_s(now)
-            waits += [resting] if resting is not None else []
-            if not waits:
+            ends = [at for page, at in self._later.values() if at > looked and page.request.host not in barred]
+            resting = self._health.next_s(looked)
+            ends += [looked + resting] if resting is not None else []
+            if not ends:
                 return False
-            seconds = max(0.0, min(waits)) + 0.001
+            seconds = max(0.0, min(ends) - self._clock()) + 0.001
         left = self._time_left()
         with contextlib.suppress(TimeoutError):
             await asyncio.wait_for(self._wake.wait(), min(seconds, 3600.0, *([left] if left is not None else [])))
