@@ -78,6 +78,7 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
     try:
         left = list(recovered(run.folder / PAGES, run.state.archive_ends()))
         archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}", known=run.state.payload)
+        client.keep = archive.append
         try:
             engine = Engine(replace(task_of(run, credentials), earlier=earlier), run.state, archive, client, tell)
             if taken := adopt(engine, run, left):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -14,6 +15,7 @@ from wadi.plan.columns import OUTCOMES, table_plan, tables_of
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import starts_of
 from wadi.problems import Problem, UsageError, listed
+from wadi.store.faults import told_as_problems
 from wadi.store.folder import DATABASE, PLAN, find_run, new_folder, runs_in
 from wadi.store.outcome import State
 from wadi.store.state import RunState
@@ -69,22 +71,12 @@ class Run:
             session_of(loaded, loaded.folder)  # raises here, before there is a folder
         began = now or datetime.now().astimezone()
         folder = new_folder(Path(runs), loaded.name, began)
-        (folder / PLAN).write_text(loaded.source, "utf-8")
-        if loaded.plan.code is not None:
-            (folder / loaded.plan.code).write_bytes((loaded.folder / loaded.plan.code).read_bytes())
-        state = RunState.create(folder / DATABASE)
-        limits = loaded.plan.limits
-        state.set_meta("plan", loaded.name)
-        state.set_meta("inputs", dict(loaded.inputs))
-        state.set_meta("limits", {name: getattr(limits, name) for name in _LIMITS})
-        state.set_meta("began", began.isoformat())
-        state.set_meta("folder", str(loaded.folder.resolve()))
-        state.set_meta("since", str(since_folder.resolve()) if since_folder else None)
-        if before is not None:
-            _take_known(state, loaded, before)
-        state.set_meta("wadi", VERSION)
-        state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts_of(loaded.plan))
-        return cls(folder, loaded, state)
+        try:
+            with told_as_problems(folder):
+                return cls(folder, loaded, _begun(folder, loaded, began, since_folder, before))
+        except BaseException:
+            shutil.rmtree(folder, ignore_errors=True)
+            raise
 
     @classmethod
     def open(cls, name: str | Path, runs: Path | str = "runs") -> Run:
@@ -192,10 +184,11 @@ class Run:
         from wadi.crawling import crawl
         from wadi.pages import in_loop
 
-        self.state.set_meta("end", None)
-        end: End = in_loop(crawl(self, report, credentials))
-        self.state.set_meta("end", end.value)
-        self._name_files()
+        with told_as_problems(self.folder):
+            self.state.set_meta("end", None)
+            end: End = in_loop(crawl(self, report, credentials))
+            self.state.set_meta("end", end.value)
+            self._name_files()
         return end
 
     def ask_again(self, which: Collection[str]) -> int:
@@ -226,6 +219,29 @@ class Run:
                 for _ in assembly.rows():
                     pass
                 give_names(self.folder, assembly.renamed_files)
+
+
+def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None, before: Path | None) -> RunState:
+    """A new run's folder filled: the plan and its code as they are run, the database with what the run is and its starts."""
+    (folder / PLAN).write_text(loaded.source, "utf-8")
+    if loaded.plan.code is not None:
+        (folder / loaded.plan.code).write_bytes((loaded.folder / loaded.plan.code).read_bytes())
+    unfinished = folder / f"{DATABASE}.new"
+    state = RunState.create(unfinished)
+    limits = loaded.plan.limits
+    state.set_meta("plan", loaded.name)
+    state.set_meta("inputs", dict(loaded.inputs))
+    state.set_meta("limits", {name: getattr(limits, name) for name in _LIMITS})
+    state.set_meta("began", began.isoformat())
+    state.set_meta("folder", str(loaded.folder.resolve()))
+    state.set_meta("since", str(since.resolve()) if since else None)
+    if before is not None:
+        _take_known(state, loaded, before)
+    state.set_meta("wadi", VERSION)
+    state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts_of(loaded.plan))
+    state.close()
+    unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
+    return RunState.open(folder / DATABASE)
 
 
 def _ends_at_known(loaded: LoadedPlan) -> bool:

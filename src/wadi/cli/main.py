@@ -9,10 +9,13 @@ import argparse
 import importlib
 import os
 import sys
-from typing import NoReturn, Protocol, TextIO
+from typing import TYPE_CHECKING, NoReturn, Protocol, TextIO
 
 from wadi.about import VERSION
 from wadi.cli.status import Status
+
+if TYPE_CHECKING:
+    from wadi.problems import Problem
 
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("wadi.cli.demo", "show all of it, with nothing but this machine"),
@@ -95,11 +98,23 @@ def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextI
     except Exception as error:
         if args.debug:
             raise
+        if (problem := _of_the_disk(error)) is not None:
+            print(problem, file=err)
+            return Status.NO_WAY
         what = f"a fault of Wadi's own: {type(error).__name__}: {error}"
         now = "the same command with --debug shows where; please report it with that text"
         print(Problem("fault", what, now=now), file=err)
         return Status.FAULT
     return status
+
+
+def _of_the_disk(error: Exception) -> Problem | None:
+    """A full, closed or damaged disk under what a command reads or writes."""
+    from pathlib import Path
+
+    from wadi.store.faults import disk_problem
+
+    return disk_problem(error, Path())
 
 
 def _parser(name: str, command: Command) -> argparse.ArgumentParser:

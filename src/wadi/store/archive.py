@@ -110,8 +110,10 @@ class Archive:
         os.fsync(self._file.fileno())
 
     def close(self) -> None:
-        self.sync()
-        self._file.close()
+        try:
+            self.sync()
+        finally:
+            self._file.close()
 
 
 def packed_reply(reply: Reply, *, name: uuid.UUID | None = None, more: str = "", is_revisit: bool = False) -> bytes:

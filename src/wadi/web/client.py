@@ -73,6 +73,8 @@ class Client:
         self._rng = rng
         self.sent = 0
         """Requests sent so far: tries, redirects and robots.txt counted."""
+        self.keep: Callable[[Reply], object] = lambda reply: None
+        """Takes the replies that `fetch` does not give: robots.txt, redirects, tries before the last."""
 
     async def close(self) -> None:
         for task in self._robots.values():
@@ -111,6 +113,8 @@ class Client:
                     raise _with_tries(failure, tries) from failure
                 self._report(TriedAgain(request, failure, decision, tries.count + 1))
                 tries = tries.after(failure, decision.wait_s)
+                if failure.reply is not None:
+                    self.keep(failure.reply)
                 await self._sleep(decision.wait_s)
             else:
                 self._unreachable.pop(request.host, None)
@@ -143,6 +147,7 @@ class Client:
         current = Request(f"{origin}/robots.txt")
         for _ in range(_MOST_ROBOTS_HOPS):
             reply = await self._send(current)
+            self.keep(reply)
             if reply.status not in _REDIRECTS or not reply.header("location"):
                 return by_status(reply.status) or read_robots(reply.body)
             current = redirected(current, reply)
@@ -180,6 +185,7 @@ class Client:
             if reply.status not in _REDIRECTS or not reply.header("location"):
                 reply = replace(reply, request=request, hops=tuple(hops))
                 return _a_success(reply)
+            self.keep(reply)
             hops.append(Hop(current.url, reply.status))
             current = redirected(current, reply)
             if len(hops) > _MOST_HOPS:
