@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ from aiohttp import web
 
 from conftest import serving
 from small_host import SmallHost, items, plan_of
-from wadi.problems import RunError
+from wadi.problems import PlanError, RunError
 from wadi.runs import Run
 
 PLAN = """[start]
@@ -89,3 +90,51 @@ def test_a_newest_first_listing_ends_at_what_is_known(tmp_path: Path) -> None:
         (["g", "f"], 1),
         (["j", "i", "h", "g", "f", "e"], 3),
     ]
+
+
+def _crawl(folder: Path, plan: str, site: str, hour: int) -> tuple[list[list[Any]], Run]:
+    now = datetime(2026, 5, 1, hour, tzinfo=UTC)
+    with Run.begin(plan_of(folder, plan, site), folder / "runs", now=now) as run:
+        run.crawl()
+        return run.read().rows, run
+
+
+def test_a_table_tells_since_when_records_are_known_and_which_are_gone(tmp_path: Path) -> None:
+    pages: dict[str, Any] = {"/l": items("a", "b", "c")}
+    host = SmallHost(pages)
+    plan = PLAN.replace("UNTIL", "") + "seen = true\n"
+    at = {hour: f"2026-05-01T{hour:02}:00:00+00:00" for hour in range(1, 8)}
+    with serving(host.application) as site:
+        rows, _ = _crawl(tmp_path, plan, site, 1)
+        assert rows == [[name, at[1], at[1], False] for name in "abc"]
+        pages["/l"] = items("d", "a", "c")
+        rows, _ = _crawl(tmp_path, plan, site, 2)
+        assert rows == [
+            ["d", at[2], at[2], False],
+            ["a", at[1], at[2], False],
+            ["c", at[1], at[2], False],
+            ["b", at[1], at[1], True],
+        ]
+        pages["/l"] = items("a", "c", more="<a href=/l2>n</a>")  # the second page fails: who knows what stood there
+        rows, _ = _crawl(tmp_path, plan, site, 3)
+        assert [row[3] for row in rows] == [False, False, None, None]
+        pages["/l"] = items("b", "a")
+        rows, run = _crawl(tmp_path, plan, site, 4)
+        assert rows[:2] == [["b", at[1], at[4], False], ["a", at[1], at[4], False]]
+        assert [(row[0], row[3]) for row in rows[2:]] == [("c", True), ("d", True)]
+        with Run.open(run.folder) as again:
+            assert again.read().rows == rows
+            assert again.read().account.earlier == 2
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "code"),
+    [
+        ('key = "name"\n', "", "missing-key"),
+        ('{ name = "." }', '{ name = ".", gone = "i" }', "double-column"),
+    ],
+)
+def test_seen_needs_a_key_and_its_names(tmp_path: Path, old: str, new: str, code: str) -> None:
+    with pytest.raises(PlanError) as caught:
+        plan_of(tmp_path, (PLAN.replace("UNTIL", "") + "seen = true\n").replace(old, new))
+    assert code in {problem.code for problem in caught.value.problems}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -244,3 +245,45 @@ def test_a_listing_that_shifts_while_it_is_read_is_noticed(tmp_path: Path) -> No
     steady = {"/l": items("a", "b", more="<a href=/l2>n</a>"), "/l2": items("c", "d")}
     with crawled(tmp_path, steady, plan) as done:
         assert done.notes == []
+
+
+REREAD = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+fields = { name = "." }
+[page.list.next]
+at = "a"
+reread = true
+"""
+
+
+@pytest.mark.parametrize("taken_away", [None, "b", "d"])
+def test_a_page_asked_for_once_more_tells_that_records_were_taken_away(tmp_path: Path, taken_away: str | None) -> None:
+    names = list("abcdefgh")
+
+    def page(number: int) -> Callable[[object, str], str]:
+        def answer(request: object, body: str) -> str:
+            part = names[number * 2 : number * 2 + 2]
+            text = items(*part, more=f"<a href=/l{number + 1}>n</a>" if number < 2 else "")
+            if number == 1 and taken_away in names:
+                names.remove(taken_away)  # after the second page was read, before the third
+            return text
+
+        return answer
+
+    with crawled(tmp_path, {"/l": page(0), "/l1": page(1), "/l2": page(2)}, REREAD) as done:
+        rows = [row[0] for row in done.rows()]
+        assert rows == (list("abcdef") if taken_away is None else list("abcdfg"))
+        assert done.host.asked.count("GET /l") == done.host.asked.count("GET /l1") == 2
+        assert done.host.asked.count("GET /l2") == 1
+        assert set(done.notes) == (set() if taken_away is None else {"listing-shifted"})
+
+
+def test_another_total_on_the_next_page_tells_that_the_listing_shifted(tmp_path: Path) -> None:
+    plan = REREAD.replace("reread = true\n", "").replace('table = "t"', 'table = "t"\ntotal = "b"')
+    pages = {"/l": items("a", more="<b>3</b><a href=/l1>n</a>"), "/l1": items("b", more="<b>2</b>")}
+    with crawled(tmp_path, pages, plan) as done:
+        assert done.notes == ["listing-shifted"]

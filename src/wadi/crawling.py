@@ -66,6 +66,7 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
     lock = RunLock(run.folder)
     lock.take()
     journal = Journal(run.folder / LOG)
+    began = time.monotonic()
 
     def tell(event: Event) -> None:
         journal(event)
@@ -88,6 +89,7 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
         finally:
             archive.close()
     finally:
+        run.state.set_meta("spent", {"requests": client.sent, "seconds": round(time.monotonic() - began, 1)})
         await client.close()
         if earlier is not None:
             earlier.close()

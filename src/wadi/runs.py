@@ -17,12 +17,14 @@ from wadi.plan.starts import starts_of
 from wadi.problems import Problem, UsageError, listed
 from wadi.store.faults import told_as_problems
 from wadi.store.folder import DATABASE, PLAN, find_run, new_folder, runs_in
+from wadi.store.history import History, digest_of, write_history
 from wadi.store.outcome import State
 from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly, EnoughRows
 from wadi.table.files import give_names
 from wadi.table.outcomes import Outcomes, has_outcomes
+from wadi.table.seen import Sighting
 from wadi.table.writers import write_file
 
 if TYPE_CHECKING:
@@ -64,7 +66,8 @@ class Run:
         With `since` pages that the site says are unchanged are taken from that run. Raises RunError when there is none.
         """
         since_folder = find_run(since, Path(runs)) if since is not None else None
-        before = _newest(Path(runs), loaded) if _ends_at_known(loaded) else None
+        remembers = _ends_at_known(loaded) or any(table.seen for table in loaded.plan.table.values())
+        before = (since_folder or _newest(Path(runs), loaded)) if remembers else None
         if loaded.plan.login is not None:
             from wadi.crawling import session_of
 
@@ -131,7 +134,18 @@ class Run:
             return Outcomes(self.state, plan, self.tables[0])
         limit = plan.limits.rows
         own = limit if name == self.tables[0] else None
-        return Assembly(self.state, plan, name, limit=own, parent_limit=limit, this_year=self.year)
+        sighting = self._sighting(name) if table_plan(plan, name).seen else None
+        return Assembly(self.state, plan, name, limit=own, parent_limit=limit, this_year=self.year, sighting=sighting)
+
+    def _sighting(self, table: str) -> Sighting:
+        """Since when records are known. A run that did not come to its end, lacks pages that may give rows, or stopped at known
+        rows, cannot tell which are gone."""
+        kinds = self.loaded.plan.page
+        detail = {name for name, kind in kinds.items() if kind.completes}
+        lacks = any(kind not in detail for kind, _, _ in self.state.failures())
+        whole = self.end == "complete" and not lacks and not _ends_at_known(self.loaded)
+        began = datetime.fromisoformat(self.state.meta("began")).isoformat(timespec="seconds")
+        return Sighting(History(self.folder, table), began, whole)
 
     def read(self, table: str | None = None) -> Table:
         """A whole table in memory."""
@@ -236,12 +250,38 @@ def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None
     state.set_meta("folder", str(loaded.folder.resolve()))
     state.set_meta("since", str(since.resolve()) if since else None)
     if before is not None:
-        _take_known(state, loaded, before)
+        if _ends_at_known(loaded):
+            _take_known(state, loaded, before)
+        _take_history(folder, loaded, before)
     state.set_meta("wadi", VERSION)
     state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts_of(loaded.plan))
     state.close()
     unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
     return RunState.open(folder / DATABASE)
+
+
+def _take_history(folder: Path, loaded: LoadedPlan, before: Path) -> None:
+    """Keep what the run before had of the tables with `seen`."""
+    tables = [name for name, table in loaded.plan.table.items() if table.seen]
+    if not tables:
+        return
+    with Run.open(before) as earlier:
+        began = datetime.fromisoformat(earlier.state.meta("began")).isoformat(timespec="seconds")
+        there = [name for name in tables if name in earlier.tables]
+        write_history(folder, ((name, _known_records(earlier, name, loaded, began)) for name in there))
+
+
+def _known_records(
+    earlier: Run, table: str, loaded: LoadedPlan, began: str
+) -> Iterator[tuple[bytes, str, str, dict[str, Any]]]:
+    """Key, first, last and cells of every record that a run has, or knows from those before it."""
+    assembly = earlier.assembly(table)
+    names = [column.name for column in assembly.columns]
+    key = [names.index(name) for name in table_plan(loaded.plan, table).key if name in names]
+    for row in assembly.rows() if key else ():
+        cells = dict(zip(names, row, strict=True))
+        first, last = cells.pop("first_seen", None) or began, cells.pop("last_seen", None) or began
+        yield digest_of(row[place] for place in key), first, last, cells
 
 
 def _ends_at_known(loaded: LoadedPlan) -> bool:

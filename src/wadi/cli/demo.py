@@ -19,6 +19,8 @@ from wadi.problems import CrawlError, Problem, UsageError
 EXAMPLES = """examples:
   wadi demo                          crawl the sample site, show the first rows, name the files
   wadi demo --serve --port 8700      keep the site up, and say what to try
+  wadi demo --serve --proxies        stand-in proxies beside it
+  wadi demo --serve --weather rough  requests meet trouble on their way
 """
 FOLDER = Path("wadi-demo")
 _SHOWN_ROWS = 6
@@ -37,6 +39,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="with --serve: what requests meet on their way",
     )
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="with --weather: which requests meet it")
+    parser.add_argument(
+        "--proxies",
+        action="store_true",
+        help="with --serve: stand-in proxies beside the site, by HTTP, by SOCKS5, and one that fails",
+    )
     parser.add_argument("--announce", action="store_true", help=argparse.SUPPRESS)
 
 
@@ -96,20 +103,39 @@ def _show_next(folder: Path, err: TextIO) -> None:
 
 def _serve(args: argparse.Namespace, out: TextIO) -> Status:
     import asyncio
+    from contextlib import AsyncExitStack
 
+    from wadi.demo.proxies import StandInProxy, proxies
     from wadi.demo.site import serve_until_cancelled
 
     def ready(address: str) -> None:
         print(f"{_READY}{address}" if args.announce else _what_to_try(address), file=out, flush=True)
 
+    async def serve() -> None:
+        async with AsyncExitStack() as stack:
+            if args.proxies:
+                stand_ins = (StandInProxy(), StandInProxy("socks5", "guest:well"), StandInProxy(broken=True))
+                print(_routes_to_try(await stack.enter_async_context(proxies(*stand_ins))), file=out, flush=True)
+            await serve_until_cancelled(args.port, ready, args.weather, args.seed)
+
     try:
-        asyncio.run(serve_until_cancelled(args.port, ready, args.weather, args.seed))
+        asyncio.run(serve())
     except KeyboardInterrupt:
         return Status.DONE
     except OSError as error:
         what = f"port {args.port} cannot be used: {error.strerror or error}"
         raise UsageError(Problem("bad-option", what, now="without --port a free one is taken")) from error
     return Status.DONE
+
+
+def _routes_to_try(addresses: list[str]) -> str:
+    """How the stand-in proxies are used."""
+    words = ("by HTTP", "by SOCKS5, with a log-in", "closes every connection")
+    lines = "".join(f"  {address:<40} {word}\n" for address, word in zip(addresses, words, strict=True))
+    return (
+        f"Stand-in proxies, which lead to this machine alone:\n{lines}"
+        f'  [manners] routes_from = "ROUTES"  in a plan, and:  export ROUTES="{" ".join(addresses)}"\n'
+    )
 
 
 def _what_to_try(address: str) -> str:

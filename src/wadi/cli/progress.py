@@ -6,11 +6,24 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, TextIO
 
 from wadi.cli.show import console, plural
-from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, PageDone, PageFailed, Progress, PutOff, Stopping
+from wadi.crawl.events import (
+    Closed,
+    Event,
+    HostGivenUp,
+    HostRests,
+    PageDone,
+    PageFailed,
+    Progress,
+    PutOff,
+    Sent,
+    Stopping,
+)
 from wadi.problems import shortened
+from wadi.urls import host_of
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
 from wadi.web.routed import RouteFailed
@@ -18,16 +31,41 @@ from wadi.web.routed import RouteFailed
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+    from wadi.plan.model import LimitsPlan
+
 _PLAIN_EVERY_S = 10.0
 _RATE_OVER_S = 5.0
 _BAR = 40
+_SHOWN_HOSTS = 4
 Clock = Callable[[], float]
+
+
+@dataclass(slots=True)
+class HostTally:
+    """How a host stands."""
+
+    in_flight: int = 0
+    done: int = 0
+    rests_until: float = float("-inf")
+    is_left: bool = False
+
+    def is_troubled(self, now: float) -> bool:
+        return self.is_left or now < self.rests_until
+
+    def word(self, now: float) -> str:
+        """`left`, `rests 12 s`, or `41 pages, 2 in flight`."""
+        if self.is_left:
+            return "left"
+        if now < self.rests_until:
+            return f"rests {self.rests_until - now:.0f} s"
+        return plural(self.done, "page") + (f", {self.in_flight} in flight" if self.in_flight else "")
 
 
 class Tally:
     """What the events come to so far: counts, pace, and the last thing worth a line."""
 
-    def __init__(self, name: str, clock: Clock) -> None:
+    def __init__(self, name: str, clock: Clock, limits: LimitsPlan | None = None) -> None:
+        self.limits = limits
         self.name = name
         self._clock = clock
         self._began = clock()
@@ -39,16 +77,23 @@ class Tally:
         self._news_until = 0.0
         self.failures = 0
         self.paces: dict[str, PaceChanged] = {}
+        self.hosts: dict[str, HostTally] = {}
+        self.listing_pages = 0
+        self.of_pages = 0
 
     def take(self, event: Event) -> None:
         """Count an event in."""
         now = self._clock()
+        self._count_host(event, now)
         match event:
             case Progress():
                 self.progress = event
             case PageDone():
                 self.rows += event.rows
-                self.total = event.total if event.total is not None else self.total
+                if event.number == 0:
+                    self.total = (self.total or 0) + event.total if event.total is not None else self.total
+                    self.of_pages += event.of_pages or 0
+                self.listing_pages += event.of_pages is not None
                 self._recent.append(now)
             case PageFailed():
                 self.failures += 1
@@ -85,6 +130,53 @@ class Tally:
                 )
             case _:
                 pass
+
+    def _count_host(self, event: Event, now: float) -> None:
+        """What the event says about a host."""
+        match event:
+            case Sent(_, url):
+                self._host(url).in_flight += 1
+            case PageDone(_, url):
+                host = self._host(url)
+                host.in_flight, host.done = max(0, host.in_flight - 1), host.done + 1
+            case PageFailed(_, url) | PutOff(_, url):
+                host = self._host(url)
+                host.in_flight = max(0, host.in_flight - 1)
+            case HostRests(name, seconds):
+                self.hosts.setdefault(name, HostTally()).rests_until = now + seconds
+            case HostGivenUp(name):
+                self.hosts.setdefault(name, HostTally()).is_left = True
+            case _:
+                pass
+
+    def _host(self, url: str) -> HostTally:
+        return self.hosts.setdefault(host_of(url), HostTally())
+
+    @property
+    def hosts_line(self) -> str:
+        """How each host stands, where there are several: those that do not go well first."""
+        if len(self.hosts) < 2:
+            return ""
+        now = self._clock()
+        order = sorted(self.hosts.items(), key=lambda one: (not one[1].is_troubled(now), -one[1].in_flight))
+        shown = "; ".join(f"{name} {host.word(now)}" for name, host in order[:_SHOWN_HOSTS])
+        more = len(order) - _SHOWN_HOSTS
+        return f"hosts     {shown}" + (f"; … {more} more" if more > 0 else "")
+
+    @property
+    def budget_line(self) -> str:
+        """What of the plan's limits is used and left."""
+        limits, p = self.limits, self.progress
+        if limits is None:
+            return ""
+        parts = []
+        if limits.requests is not None:
+            parts.append(f"{p.requests:,} of {limits.requests:,} requests")
+        if limits.bytes is not None:
+            parts.append(f"{p.size_bytes / 1e6:.1f} of {limits.bytes / 1e6:.1f} MB")
+        if limits.time is not None:
+            parts.append(f"{self.elapsed_s / 60:.1f} of {limits.time / 60:.1f} min")
+        return f"used      {', '.join(parts)}" if parts else ""
 
     def _tell(self, text: str, until: float) -> None:
         self.news, self._news_until = text, until
@@ -123,7 +215,9 @@ class Tally:
         settled = self.progress.done + self.progress.failed
         known = settled + self.progress.in_flight + self.progress.waiting
         pages = settled / known if known else 0.0
-        return pages * min(1.0, self.rows / self.total) if self.total else pages
+        if self.total:
+            return pages * min(1.0, self.rows / self.total)
+        return pages * min(1.0, self.listing_pages / self.of_pages) if self.of_pages else pages
 
     def counts_line(self) -> str:
         """`218 of 366 known pages, 90 of 354 rows, 71.2 pages/s, …`."""
@@ -132,6 +226,7 @@ class Tally:
         rows = f"{self.rows:,} of {self.total:,} rows" if self.total is not None else plural(self.rows, "row")
         parts = [
             f"{p.done + p.failed:,} of {known:,} known pages",
+            *([f"{self.listing_pages:,} of {self.of_pages:,} listing pages"] if self.of_pages else []),
             rows,
             f"{self.pages_a_second:.1f} pages/s",
             f"{p.in_flight} in flight",
@@ -143,9 +238,11 @@ class Tally:
 
 
 @contextmanager
-def display(name: str, err: TextIO, *, quiet: bool, clock: Clock = time.monotonic) -> Iterator[Callable[[Event], None]]:
-    """A receiver of events that shows them until the context ends. Quiet shows nothing."""
-    tally = Tally(name, clock)
+def display(
+    name: str, err: TextIO, *, quiet: bool, limits: LimitsPlan | None = None, clock: Clock = time.monotonic
+) -> Iterator[Callable[[Event], None]]:
+    """A receiver of events that shows them until the context ends. Quiet shows nothing. `limits` are shown as they are used."""
+    tally = Tally(name, clock, limits)
     if quiet:
         yield tally.take
     elif err.isatty():
@@ -181,6 +278,8 @@ def view(tally: Tally) -> RenderableType:
     text.append("·" * (_BAR - filled), "dim")
     text.append(f"  {tally.share:4.0%}   {minutes}:{seconds:02d}{_left(tally.left_s)}\n")
     text.append(f"{tally.counts_line()}\n", "dim" if not tally.progress.failed else "")
+    for line in filter(None, (tally.hosts_line, tally.budget_line)):
+        text.append(f"{line}\n", "dim")
     if tally.pace_line:
         text.append(f"{tally.pace_line}\n", "yellow")
     text.append(tally.current_news, "yellow")
@@ -208,6 +307,7 @@ def _plain(tally: Tally, err: TextIO, clock: Clock) -> Callable[[Event], None]:
             print(f"{tally.name}: {tally.current_news}", file=err, flush=True)
         elif isinstance(event, Progress) and clock() - last >= _PLAIN_EVERY_S:
             last = clock()
-            print(f"{tally.name}: {tally.counts_line()}", file=err, flush=True)
+            lines = (tally.counts_line(), tally.hosts_line, tally.budget_line)
+            print("\n".join(f"{tally.name}: {line}" for line in lines if line), file=err, flush=True)
 
     return receive

@@ -92,7 +92,7 @@ def crawl_and_sum_up(
 
     interrupted = False
     try:
-        with display(begun.plan_name, err, quiet=args.quiet) as report:
+        with display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as report:
             interrupted = begun.crawl(report, credentials=credentials) == "interrupted"
     except KeyboardInterrupt:
         interrupted = True

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
     from wadi.plan.columns import Column
+    from wadi.plan.model import LimitsPlan
     from wadi.runs import Run
     from wadi.table.account import Account
 
@@ -40,6 +41,8 @@ class Summary:
     written: list[tuple[str, int]]
     outcomes: Mapping[str, int]
     main_kind: str | None
+    spent: Mapping[str, float]
+    limits: LimitsPlan
 
     @property
     def pages_done(self) -> int:
@@ -82,6 +85,7 @@ class Summary:
             "run": self.folder,
             "end": "interrupted" if self.interrupted else self.end,
             "pages": {state.name.lower(): count for state, count in self.pages.items()},
+            "spent": dict(self.spent),
             "stated_total": self.stated,
             "listings": [dict(zip(("kind", "url", "stated", "rows"), one, strict=True)) for one in self.listings],
             "tables": [_table_dict(*table) for table in self.tables],
@@ -126,7 +130,7 @@ class Summary:
         counts += [f"{self.pages_failed:,} failed"] if self.pages_failed else []
         waiting = self.pages[State.WAITING]
         counts += [f"{waiting:,} known but not asked for"] if waiting else []
-        lines = [f"pages     {', '.join(counts)}", *self._total_lines(verbose)]
+        lines = [f"pages     {', '.join(counts)}", *self._budget_lines(), *self._total_lines(verbose)]
         most = len(self.failures) if verbose else _SHOWN_FAILURES
         for kind, url, problem in self.failures[:most]:
             what = problem["what"]
@@ -139,6 +143,16 @@ class Summary:
         for code, (count, url, example) in _grouped(self.notes).items():
             lines.append(f"  note    {count} × {code}: {shortened(f'{url}: {example}', 160)}")
         return lines
+
+    def _budget_lines(self) -> list[str]:
+        """What of the plan's limits the last sitting used, and what is left."""
+        limits, spent, parts = self.limits, self.spent, []
+        if limits.requests is not None and "requests" in spent:
+            left = max(0, limits.requests - int(spent["requests"]))
+            parts.append(f"{spent['requests']:,} of {limits.requests:,} requests used, {left:,} left")
+        if limits.time is not None and "seconds" in spent:
+            parts.append(f"{spent['seconds'] / 60:.1f} of {limits.time / 60:.1f} min used")
+        return [f"budget    {'; '.join(parts)}"] if parts else []
 
     def _total_lines(self, verbose: bool) -> list[str]:
         """Where what came differs from what the site states, listing by listing."""
@@ -179,6 +193,8 @@ def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = 
         written=written,
         outcomes=_outcomes(run),
         main_kind=kinds[0] if kinds else None,
+        spent=run.state.meta("spent") or {},
+        limits=run.loaded.plan.limits,
     )
 
 
@@ -239,6 +255,8 @@ def _account_lines(account: Account) -> list[str]:
         lines.append(f"rejects   {plural(account.rejected, 'row')} without a required value: {shown}")
     if account.incomplete:
         lines.append(f"details   {plural(account.incomplete, 'row')} without the detail page's columns")
+    if account.earlier:
+        lines.append(f"earlier   {plural(account.earlier, 'row')} that only earlier runs have, at the end of the table")
     if account.empty_pages:
         lines.append(f"empty     {plural(account.empty_pages, 'page')} gave no rows")
     return lines
@@ -267,6 +285,7 @@ def _table_dict(name: str, columns: list[Column], account: Account) -> dict[str,
         },
         "rejected": account.rejected,
         "incomplete": account.incomplete,
+        "earlier": account.earlier,
         "columns": [
             {
                 "name": column.name,

@@ -35,7 +35,7 @@ from wadi.points import reached
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import Outcome, State
-from wadi.store.pages import Page
+from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s
@@ -417,7 +417,8 @@ class Engine:
     def _report_progress(self) -> None:
         in_flight = len(self._in_flight)
         waiting = self._counts[State.WAITING] - in_flight
-        self._report(Progress(self._counts[State.DONE], self._counts[State.FAILED], in_flight, waiting))
+        done, failed = self._counts[State.DONE], self._counts[State.FAILED]
+        self._report(Progress(done, failed, in_flight, waiting, self._client.sent, self._size_bytes))
 
     async def _drop_in_flight(self) -> None:
         for task in self._in_flight:
@@ -439,4 +440,7 @@ def _told(page: Page, outcome: Outcome) -> Event:
     assert reply is not None
     rows = sum(len(table.rows) for table in outcome.tables if not table.completes)
     problems = sum(len(table.problems) for table in outcome.tables)
-    return PageDone(page.kind, url, reply.status, rows, problems, len(reply.body), reply.elapsed_s, outcome.total)
+    size, number = len(reply.body), number_in_listing(page.route)
+    return PageDone(
+        page.kind, url, reply.status, rows, problems, size, reply.elapsed_s, outcome.total, number, outcome.of_pages
+    )

@@ -20,7 +20,8 @@ class Sent:
 
 @dataclass(frozen=True, slots=True)
 class PageDone:
-    """A page was read and committed. `rows` are those that it yields; completed rows do not count again."""
+    """A page was read and committed. `rows` are those that it yields; completed rows do not count again. `number` is its place
+    in its listing, from 0; `total` rows and `of_pages` pages are what the listing says that it has."""
 
     kind: str
     url: str
@@ -30,6 +31,8 @@ class PageDone:
     size_bytes: int
     elapsed_s: float
     total: int | None
+    number: int = 0
+    of_pages: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,12 +46,14 @@ class PageFailed:
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """How many pages are done, failed, in flight, and known but not yet asked for."""
+    """How many pages are done, failed, in flight, and known but not yet asked for; requests sent and bytes received lately."""
 
     done: int
     failed: int
     in_flight: int
     waiting: int
+    requests: int = 0
+    size_bytes: int = 0
 
 
 @dataclass(frozen=True, slots=True)

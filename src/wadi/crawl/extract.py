@@ -32,7 +32,8 @@ class Extract:
     """What stands on a page. `failure` tells why it is not the page that the plan expects; then there is nothing else.
 
     `lost` tells that the page says that the session has ended, `blocked` that it is a block or lacks what the plan expects,
-    so that it may be worth asking again. `row_count` is None where the kind has no rows.
+    so that it may be worth asking again. `row_count` is None where the kind has no rows. `of_pages` is how many pages the
+    listing says it has.
     """
 
     tables: tuple[TableRows, ...] = ()
@@ -43,6 +44,7 @@ class Extract:
     row_count: int | None = 0
     lost: bool = False
     blocked: bool = False
+    of_pages: int | None = None
 
 
 @dataclass(slots=True)
@@ -133,7 +135,10 @@ def _extracted(
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
     total = stated_number(kind.total, document, reply) if kind.total is not None else None
-    return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count)
+    last = (
+        stated_number(kind.next.last, document, reply) if kind.next is not None and kind.next.last is not None else None
+    )
+    return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count, of_pages=last)
 
 
 def stands(expressions: Sequence[Expression], document: Document) -> bool:

@@ -12,10 +12,10 @@ from wadi.crawl.earlier import row_digests
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
-from wadi.plan.starts import FILE, Start
+from wadi.plan.starts import AGAIN, FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept
-from wadi.store.outcome import Link, Outcome, Role
+from wadi.store.outcome import Link, Outcome, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
@@ -97,6 +97,8 @@ class Settler:
         if found.blocked and found.failure is not None and may_come_right:
             self._archive.append(reply)
             raise Blocked(found.failure)
+        if page.kind.startswith(AGAIN):
+            return self._again(page, reply, found, kept)
         if found.failure is None:
             self._usual[page.kind] = len(reply.body) if usual is None else 0.9 * usual + 0.1 * len(reply.body)
         kept = kept or self._archive.append(reply, page.id)
@@ -115,11 +117,11 @@ class Settler:
             return Outcome(page.id, reply, total=found.total, notes=(*found.notes, note))
         row_digests = self._row_digests(kind, found)
         links, notes = self._going_on(page, kind, found, row_digests, reply)
-        edge, shifted = self._edges(page, kind, found)
-        if shifted:
-            what = "the last record of the page before stands on this page again: the listing shifted while it was read"
-            now = "records were added; those that were taken away meanwhile may be missing:  wadi run … --since RUN"
-            notes = (*notes, Problem("listing-shifted", what, Place(reply.url), now=now))
+        edge, shift = self._edges(page, kind, found)
+        again, restated = self._page_before(page, kind, found, len(links))
+        for what in (shift, restated):
+            notes = (*notes, _shifted(what, reply)) if what else notes
+        links = (*links, again) if again is not None else links
         return Outcome(
             page.id,
             reply,
@@ -133,18 +135,46 @@ class Settler:
             row_digests,
             found.row_count,
             edge=edge,
+            of_pages=found.of_pages,
         )
 
-    def _edges(self, page: Page, kind: Kind, found: Extract) -> tuple[bytes, bool]:
-        """What tells the page's last record, and whether that of the page before is among its first ones. Of tables with a
-        key only: other rows may well be alike."""
+    def _edges(self, page: Page, kind: Kind, found: Extract) -> tuple[bytes, str]:
+        """What tells the page's first and last record, and what it means when the last of the page before is among its first
+        ones. Of tables with a key only: other rows may well be alike."""
         key = self._reading.keys.get(kind.table or "", ())
         own = next((table for table in found.tables if table.table == kind.table), None)
-        if kind.next is None or own is None or not own.rows or not set(key) & set(own.columns):
-            return b"", False
-        (last,) = row_digests(replace(own, rows=own.rows[-1:]), key)
-        first = row_digests(replace(own, rows=own.rows[:_EDGE_ROWS]), key) if page.edge else []
-        return last, page.edge in first
+        if kind.next is None or own is None or not own.rows:
+            return b"", ""
+        has_key = bool(set(key) & set(own.columns))
+        if not has_key and not kind.next.plan.reread:
+            return b"", ""
+        first = row_digests(replace(own, rows=own.rows[:_EDGE_ROWS]), key) if page.edge and has_key else []
+        came_again = page.edge[len(page.edge) // 2 :] in first
+        return _edge_of(own, key), "the last record of the page before stands on this page again" if came_again else ""
+
+    def _page_before(self, page: Page, kind: Kind, found: Extract, place: int) -> tuple[Link | None, str]:
+        """The page before in the listing: the link by which it is asked for once more, and what it means when it stated
+        another total."""
+        before = self._state.page_before(page.id) if number_in_listing(page.route) else None
+        if before is None or kind.next is None:
+            return None, ""
+        request, total = before
+        is_other = total is not None and found.total is not None and total != found.total
+        restated = f"the page before stated {total:,} rows, this one states {found.total:,}" if is_other else ""
+        if not kind.next.plan.reread or not page.edge:
+            return None, restated
+        return Link(Role.OPEN, place, AGAIN + kind.name, request, deeper=False, edge=page.edge), restated
+
+    def _again(self, page: Page, reply: Reply, found: Extract, kept: Kept | None) -> Outcome:
+        """A page asked for once more: its rows are not taken, only its edges are looked at."""
+        kept = kept or self._archive.append(reply, page.id)
+        name = self._reading.kinds[page.kind].table or ""
+        own = next((table for table in found.tables if table.table == name), None)
+        edge = _edge_of(own, self._reading.keys.get(name, ())) if own is not None and own.rows else b""
+        notes = (
+            () if edge == page.edge else (_shifted("asked for once more, the page begins or ends with others", reply),)
+        )
+        return Outcome(page.id, reply, kept.location, failure=found.failure, notes=notes, payload=kept.digest)
 
     def _file(self, page: Page, reply: Reply, kept: Kept | None) -> Outcome:
         kept = kept or self._archive.append(reply, page.id)
@@ -216,6 +246,16 @@ class Settler:
         if not code:
             return found.links, found.notes
         return others, (*found.notes, Problem(code, what, Place(reply.url)))
+
+
+def _edge_of(rows: TableRows, key: Sequence[str]) -> bytes:
+    """What tells the first and the last of rows."""
+    return b"".join(row_digests(replace(rows, rows=[rows.rows[0], rows.rows[-1]]), key))
+
+
+def _shifted(what: str, reply: Reply) -> Problem:
+    now = "records came or went meanwhile, some may be missing:  wadi run … --since RUN  reads it again"
+    return Problem("listing-shifted", f"{what}: the listing shifted while it was read", Place(reply.url), now=now)
 
 
 def _digest(found: Extract) -> bytes | None:

@@ -11,6 +11,8 @@ from wadi.plan.model import FieldPlan, ListPlan, Plan, TablePlan
 
 OUTCOMES = "outcomes"
 """The table with one row for each start of a plan whose inputs are lists: what became of it."""
+SEEN_COLUMNS: dict[str, TypeName] = {"first_seen": "string", "last_seen": "string", "gone": "boolean"}
+"""The columns of a table with `seen`."""
 FILE_PARTS: dict[str, TypeName] = {"url": "url", "size": "integer", "type": "string", "sha256": "string"}
 """The columns that stand beside a column of type file, by what is put after its name."""
 
@@ -67,6 +69,7 @@ def columns_of(plan: Plan, table: str) -> list[str]:
         names += child.carry if name == table else []
     for column, fields in _giving(plan, table).items():
         names += [column, *(part for part in _file_columns(column, fields[0][1]))]
+    names += SEEN_COLUMNS if table_plan(plan, table).seen else []
     return list(dict.fromkeys(names))
 
 
@@ -107,6 +110,8 @@ def _column(plan: Plan, table: str, name: str) -> Column:
             part = name.removeprefix(f"{column}_")
             unit = "B" if part == "size" else None
             return Column(name, FILE_PARTS[part], fields[0][1].many, unit, False, (fields[0][0],), column)
+    if table_plan(plan, table).seen and name in SEEN_COLUMNS:
+        return Column(name, SEEN_COLUMNS[name], False, None, False, ())
     parent = parent_table(plan, table)
     assert parent is not None, "only lists carry columns"
     return _column(plan, parent, name)

@@ -181,6 +181,11 @@ class NextPlan(AskPlan):
         '"known rows": a page all of whose rows earlier runs have',
     )
     last: FieldOrShort | None = Field(None, description="the number of the last page, where the page states it")
+    reread: bool = Field(
+        False,
+        description="each page but the last is asked for once more, after the page that follows it, to notice records that "
+        "moved over its edge meanwhile; doubles the requests for the listing",
+    )
     most: Count = Field(10_000, description="pages of one listing, so that none is endless")
 
 
@@ -353,6 +358,11 @@ class TablePlan(Part):
         "first", description="what becomes of rows with the same key: merge fills the gaps of the first from the others"
     )
     columns: Strings = Field([], description='order of the columns; "…" stands for the rest')
+    seen: bool = Field(
+        False,
+        description="adds the columns first_seen, last_seen and gone: when this run or those before it had a record, which "
+        "key tells; records that only earlier runs have stand at the end",
+    )
     prefer: Name | None = Field(None, description="the page kind whose value counts where two give the same column")
 
 

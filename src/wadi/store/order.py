@@ -41,7 +41,7 @@ class Walk:
 
     def __init__(self, state: RunState, *, edges: list[Edge] | None = None) -> None:
         self._state = state
-        self._seen = _Numbers()
+        self._seen = Numbers()
         first = state.edges(START_PAGE) if edges is None else edges
         self._stack: list[tuple[Iterator[Edge], Visit | None]] = [(iter(first), None)]
         self._held: Visit | None = None
@@ -81,7 +81,7 @@ class Walk:
         return None
 
 
-class _Numbers:
+class Numbers:
     """A set of page numbers, which are dense: one bit for each."""
 
     def __init__(self) -> None:

@@ -33,7 +33,7 @@ class Link:
     """A way from a page to another. `place` counts the page's links, `row` the row that it stands in (or None).
 
     `inputs` are values that hold from here on, over those that the page was reached with. `deeper` links lead one step
-    away from the starts.
+    away from the starts. `edge` tells the first and the last row of a page that is asked for once more.
     """
 
     role: Role
@@ -44,6 +44,7 @@ class Link:
     text: str = ""
     inputs: Mapping[str, Any] | None = None
     deeper: bool = True
+    edge: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +92,7 @@ class Outcome:
 
     `digest` tells the rows of a listing's page from those of its other pages, `row_digests` each row. `rows` is how many
     rows the page has, None where its kind has none. `payload` is the digest of the body when it stands at `location`. `edge`
-    tells the page's last row.
+    tells the page's first and last row, `of_pages` how many pages the listing says it has.
     """
 
     page: int
@@ -108,6 +109,7 @@ class Outcome:
     file: StoredFile | None = None
     payload: bytes = b""
     edge: bytes = b""
+    of_pages: int | None = None
 
     @property
     def state(self) -> State:

@@ -52,7 +52,8 @@ class Page:
     """A page of the run. `route` orders waiting pages as a reader would come to them.
 
     `rows_before` counts the rows of the listing's pages before it, `dry` those of them that had none, lately and in a row.
-    `edge` tells the last row of the page before it, empty where that is not known.
+    `edge` tells the first and the last row of the page before it (of a page asked for once more: its own), empty where that
+    is not known.
     `inputs` are the values that it was first asked for with, of a start or of a link that has its own.
     """
 

@@ -174,7 +174,8 @@ class RunState:
                 target = self._page(link.kind, link.request, route_of(route, link), depth, so_far)
             else:
                 steps = depth + link.deeper
-                target = self._page(link.kind, link.request, route_of(route, link), steps, inputs=kept_inputs)
+                so_far = (0, 0, link.edge)
+                target = self._page(link.kind, link.request, route_of(route, link), steps, so_far, kept_inputs)
             self._db.execute(
                 "INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?, ?, ?, ?)",
                 (outcome.page, link.role, link.place, target, link.row, link.text, kept_inputs),
@@ -303,6 +304,12 @@ class RunState:
         query = "SELECT id FROM pages WHERE kind = ? AND identity = ? AND state = 1"
         row = self._db.execute(query, (kind, request.identity)).fetchone()
         return self.location(row[0]) if row else None
+
+    def page_before(self, page: int) -> tuple[Request, int | None] | None:
+        """The page whose listing goes on with this one: its request, and the total that it states."""
+        query = f"SELECT {PAGE_COLUMNS}, total FROM pages WHERE id = (SELECT source FROM links WHERE target = ? AND role = ?)"
+        found = self._db.execute(query, (page, Role.NEXT)).fetchone()
+        return (page_of(*found[:-1]).request, found[-1]) if found else None
 
     def all_rows(self, table: str) -> Iterator[TableRows]:
         """What every page gave to a table by itself."""

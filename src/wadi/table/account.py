@@ -24,7 +24,7 @@ class Account:
 
     `filled` counts non-missing cells of accepted rows, by column. `unread` counts cells that could not be read, by column,
     with the URL and the problem of the first. `several` counts rows where a field matched more than once. `double_ways`
-    says how doubles came about.
+    says how doubles came about. `earlier` counts rows of a table with `seen` that only earlier runs have.
     """
 
     given: int = 0
@@ -39,6 +39,7 @@ class Account:
     unread_examples: dict[str, tuple[str, CellProblem]] = field(default_factory=dict)
     several: dict[str, int] = field(default_factory=dict)
     empty_pages: int = 0
+    earlier: int = 0
 
     def add_double(self, way: str, key: str, first_url: str, url: str) -> None:
         """Count a double in."""

@@ -21,6 +21,7 @@ from wadi.store.state import RunState
 from wadi.table.account import Account, way_of_double
 from wadi.table.doubles import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
+from wadi.table.seen import Seen, Sighting
 from wadi.urls import without_secret
 
 Cells = list[Any]
@@ -57,6 +58,7 @@ class Assembly:
         limit: int | None = None,
         parent_limit: int | None = None,
         this_year: int = 0,
+        sighting: Sighting | None = None,
     ) -> None:
         self.columns: list[Column] = columns(plan, table)
         self.account = Account()
@@ -72,6 +74,8 @@ class Assembly:
         self._by_route = _by_route(plan, table, this_year)
         self._seen = FirstStands()
         self._files = FileCells(state, plan, table, self.columns)
+        has_seen = sighting is not None and self._plan.seen and bool(self._key)
+        self._known = Seen(sighting, self.columns, self._key) if sighting and has_seen else None
         self._told: set[int] = set()
         self._rows_of = lru_cache(_PAGES_HELD)(lambda page: state.rows(page, table))
         self._is_list = any(name == table for _, name, _ in lists_of(plan))
@@ -93,10 +97,14 @@ class Assembly:
     def rows(self) -> Iterator[Cells]:
         """The table's rows, one list for each, cells in the order of `columns`, missing cells None.
 
-        Dates are ISO 8601 texts, `many` columns are lists.
+        Dates are ISO 8601 texts, `many` columns are lists. A table with `seen` ends with the rows that only earlier runs have.
         """
         for row in self.placed():
             yield row.cells
+        if self._known is not None:
+            for cells in self._known.rest():
+                self.account.earlier += 1
+                yield cells
 
     def placed(self) -> Iterator[Placed]:
         """The rows with their places."""
@@ -107,6 +115,8 @@ class Assembly:
             if self._limit is not None and self.account.accepted >= self._limit:
                 return
             self._files.put(row.cells)
+            if self._known is not None:
+                self._known.put(row.cells)
             self.account.accepted += 1
             self._count_filled(row.cells)
             yield row

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from wadi.plan.columns import FILE_PARTS, columns_of, parent_table, yielded_tables
+from wadi.plan.columns import (
+    FILE_PARTS,
+    SEEN_COLUMNS,
+    columns_of,
+    fields_giving,
+    lists_of,
+    parent_table,
+    yielded_tables,
+)
 from wadi.plan.model import FieldPlan, Plan
 from wadi.plan.positions import Path
 from wadi.plan.text import Finding, PlanText
@@ -48,6 +56,7 @@ def tables_rule(plan: Plan, text: PlanText) -> Iterator[Finding]:
             yield _unknown_table(text, ("table", name), name, tables, "[table] describes it")
             continue
         yield from _named_columns(plan, name, text)
+        yield from _seen(plan, name, text)
         if table.prefer and table.prefer not in plan.page:
             at = ("table", name, "prefer")
             yield at, text.problem("unknown-page", at, f'there is no page kind "{table.prefer}"')
@@ -79,6 +88,23 @@ def _named_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
                 path = ("table", name, key, index)
                 what = f'key column "{column}" is left out by columns, so rows could not be told apart'
                 yield path, text.problem("unknown-column", path, what, now='"…" among the columns stands for the rest')
+
+
+def _seen(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
+    """What a table with first_seen, last_seen and gone needs: a key, and these names free."""
+    table = plan.table[name]
+    if not table.seen:
+        return
+    at: Path = ("table", name, "seen")
+    if not table.key:
+        now = 'key = ["…"]  names the columns that tell one record from another'
+        yield at, text.problem("missing-key", at, "seen needs a key to know records again", key=True, now=now)
+    if any(child == name for _, child, _ in lists_of(plan)):
+        what = f'the rows of "{name}" stand inside others, so only those can be known again'
+        yield at, text.problem("both-keys", at, what, key=True, now="seen of the table that they are tied to")
+    for column in SEEN_COLUMNS:
+        if fields_giving(plan, name, column):
+            yield at, text.problem("double-column", at, f'"{column}" is a column of seen, and of a field', key=True)
 
 
 def double_columns(plan: Plan, text: PlanText) -> Iterator[Finding]:
