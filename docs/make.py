@@ -12,6 +12,8 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 from pydantic_core import PydanticUndefined
 
+from wadi.clean.adjust import ADJUSTMENTS
+from wadi.clean.arithmetic import FUNCTIONS
 from wadi.clean.steps import STEPS
 from wadi.plan import model
 from wadi.problems import MEANINGS
@@ -33,6 +35,7 @@ PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("`[page.NAME.open]`, each target", "open", model.OpenPlan),
     ("`[page.NAME.lists.NAME]`", "lists", model.ListPlan),
     ("`[table.NAME]`", "table", model.TablePlan),
+    ("`derive`, each column", "derive", model.DerivePlan),
 )
 
 
@@ -57,6 +60,17 @@ def steps() -> str:
     return "| step | gives |\n| --- | --- |\n" + "\n".join(rows)
 
 
+def adjustments() -> str:
+    """The verbs of `adjust`."""
+    rows = [f"| `{name} {argument}` | {said} |" for name, (_, argument, said) in ADJUSTMENTS.items()]
+    return "| step | gives |\n| --- | --- |\n" + "\n".join(rows)
+
+
+def functions() -> str:
+    """The functions of formulas."""
+    return "\n".join(f"- `{said}`" for _, said in FUNCTIONS.values())
+
+
 def problems() -> str:
     """All codes with their meaning."""
     rows = "\n".join(f"| `{code}` | {meaning} |" for code, meaning in MEANINGS.items())
@@ -77,8 +91,10 @@ def with_made(text: str, made: list[str]) -> str:
 
 
 def _type(part: type[BaseModel], name: str) -> str:
-    schema = part.model_json_schema(by_alias=False, mode="validation")["properties"][name]
-    return _words(schema)
+    schema = part.model_json_schema(by_alias=False, mode="validation")
+    # A part that names itself stands among the definitions.
+    whole = schema if "properties" in schema else schema["$defs"][schema["$ref"].split("/")[-1]]
+    return _words(whole["properties"][name])
 
 
 def _words(schema: dict[str, Any]) -> str:
@@ -122,10 +138,15 @@ def _default(info: FieldInfo) -> str:
     )
 
 
+def plan_pieces() -> list[str]:
+    """What stands between the marks of docs/plan.md."""
+    return [keys(), steps(), adjustments(), functions()]
+
+
 def main() -> None:
     """Rewrite the docs in place."""
     plan = HERE / "plan.md"
-    plan.write_text(with_made(plan.read_text("utf-8"), [keys(), steps()]), "utf-8")
+    plan.write_text(with_made(plan.read_text("utf-8"), plan_pieces()), "utf-8")
     (HERE / "problems.md").write_text(problems(), "utf-8")
 
 

@@ -65,7 +65,7 @@ TABLE
         ("FIELDS", 'pic = { at = "img", type = "file", name = "pic" }', "bad-file-name", "the same name"),
         ("FIELDS", 'pic = { at = "img", type = "file", name = "{nam}" }', "unknown-column", 'did you mean "name"'),
         ("FIELDS", 'pic = { at = "img", name = "{name}" }', "both-keys", 'for fields of type = "file"'),
-        ("FIELDS", 'pic = { at = "img", type = "file" }\npic_size = "i"', "double-column", "tells about the file"),
+        ("FIELDS", 'pic = { at = "img", type = "file" }\npic_size = "i"', "double-column", "which is of type file"),
         ("FIELDS", 'x = { under = "A", from = "url" }', "both-keys", "under is about the row"),
         ("FIELDS", 'x = { from = "heading" }', "both-keys", "needs at"),
         ("TABLE", 'key = "name"\ncolumns = []\n[table.u]', "unknown-table", '"u"'),

@@ -14,7 +14,7 @@ from wadi.clean.numbers import integer_reader, number_reader
 from wadi.clean.stages import Recipe, Stages, Unread
 from wadi.clean.steps import STEPS, step_of
 from wadi.clean.text import tidied, tidied_lines
-from wadi.clean.types import Setting, converter
+from wadi.clean.types import Setting, Where, converter
 
 
 @pytest.mark.parametrize(
@@ -199,7 +199,7 @@ def test_a_pattern_that_is_no_date_is_a_bad_setting(pattern: str) -> None:
     ],
 )
 def test_types_convert(type_name: str, text: str, wanted: object) -> None:
-    assert converter(Setting(type_name))(text, "http://h/x/y") == wanted  # type: ignore[arg-type]
+    assert converter(Setting(type_name))(text, Where("http://h/x/y")) == wanted  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize(
@@ -212,7 +212,7 @@ def test_types_convert(type_name: str, text: str, wanted: object) -> None:
 )
 def test_types_refuse(type_name: str, text: str, code: str) -> None:
     with pytest.raises(NotReadable) as refused:
-        converter(Setting(type_name))(text, "http://h/")  # type: ignore[arg-type]
+        converter(Setting(type_name))(text, Where("http://h/"))  # type: ignore[arg-type]
     assert refused.value.code == code
 
 
@@ -275,7 +275,7 @@ def test_every_verb_is_in_the_plan_reference() -> None:
     ],
 )
 def test_stages_run_in_order(recipe: Recipe, text: str, wanted: object) -> None:
-    assert Stages(recipe).value_of(text, "") == wanted
+    assert Stages(recipe).value_of(text, Where()) == wanted
 
 
 @pytest.mark.parametrize(
@@ -287,6 +287,6 @@ def test_stages_run_in_order(recipe: Recipe, text: str, wanted: object) -> None:
     ],
 )
 def test_what_cannot_be_read_keeps_its_raw_text(recipe: Recipe, text: str, code: str) -> None:
-    unread = Stages(recipe).value_of(text, "")
+    unread = Stages(recipe).value_of(text, Where())
     assert isinstance(unread, Unread)
     assert (unread.raw, unread.code) == (text, code)

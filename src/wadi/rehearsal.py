@@ -28,6 +28,7 @@ from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
+from wadi.table.finish import Means
 from wadi.urls import without_secret
 from wadi.web.messages import FetchFailed, Reply
 
@@ -135,7 +136,8 @@ def rehearse(
             state.commit([work.outcome(page)])
         if not any(seen.pages for seen in work.kinds.values()):
             raise CrawlError(work.failures or Problem("unreachable", "no start page could be read"))
-        tables = [_table(state, plan, name, rows) for name in tables_of(plan)]
+        means = Means(datetime.now().astimezone().year, loaded.functions, b"rehearsal")
+        tables = [_table(state, plan, name, rows, means) for name in tables_of(plan)]
     return Rehearsal(
         tables,
         list(work.fields.values()),
@@ -251,8 +253,8 @@ def _enough(work: _Work, kind: str, wanted: set[str], tried: Counter[str]) -> in
     return (1 if leads_there else DETAILS) + min(work.kinds[kind].failed, 2)
 
 
-def _table(state: RunState, plan: Plan, name: str, rows: int) -> TableSeen:
-    assembly = Assembly(state, plan, name, limit=rows, this_year=datetime.now().astimezone().year)
+def _table(state: RunState, plan: Plan, name: str, rows: int, means: Means) -> TableSeen:
+    assembly = Assembly(state, plan, name, limit=rows, means=means)
     return TableSeen(name, assembly.columns, list(assembly.rows()))
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import secrets
 import shutil
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
@@ -22,10 +24,14 @@ from wadi.store.outcome import State
 from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly, EnoughRows
+from wadi.table.destinations import Source, holds_several, write_tables
 from wadi.table.files import give_names
+from wadi.table.finish import Means, Trouble
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.seen import Sighting
-from wadi.table.writers import write_file
+from wadi.table.troubles import PROBLEMS, REJECTS, Troubles
+from wadi.table.writers import PLAIN, Style
+from wadi.urls import without_secret
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -127,15 +133,31 @@ class Run:
     def year(self) -> int:
         return datetime.fromisoformat(self.state.meta("began")).year
 
-    def assembly(self, table: str | None = None) -> Assembly | Outcomes:
-        """The rows of a table, to be taken once, with its columns and account. Raises UsageError for an unknown table."""
+    @cached_property
+    def means(self) -> Means:
+        """What assembling the tables needs beside the run."""
+        named = next((table.hash_key_from for table in self.loaded.plan.table.values() if table.hash_key_from), None)
+        key = os.environ.get(named, "") if named else str(self.state.meta("hash_key") or "")
+        return Means(self.year, self.loaded.functions, key.encode())
+
+    def assembly(
+        self, table: str | None = None, trouble: Callable[[Trouble], None] = lambda trouble: None
+    ) -> Assembly | Outcomes | Troubles:
+        """The rows of a table, to be taken once, with its columns and account; `problems` and `rejects` are tables, too.
+
+        What does not come about on the way is told to `trouble`. Raises UsageError for an unknown table.
+        """
         name, plan = self._known(table), self.loaded.plan
         if name == OUTCOMES and has_outcomes(plan):
             return Outcomes(self.state, plan, self.tables[0])
+        if name not in self.tables:
+            return Troubles(name, self.tables, self.assembly, lambda page: without_secret(self.state.url_of(page)))
         limit = plan.limits.rows
         own = limit if name == self.tables[0] else None
         sighting = self._sighting(name) if table_plan(plan, name).seen else None
-        return Assembly(self.state, plan, name, limit=own, parent_limit=limit, this_year=self.year, sighting=sighting)
+        return Assembly(
+            self.state, plan, name, limit=own, parent_limit=limit, means=self.means, sighting=sighting, trouble=trouble
+        )
 
     def _sighting(self, table: str) -> Sighting:
         """Since when records are known. A run that did not come to its end, lacks pages that may give rows, or stopped at known
@@ -160,10 +182,19 @@ class Run:
         assembly = self.assembly(name)
         return frame(assembly.columns, assembly.rows())
 
-    def write(self, path: str | Path, table: str | None = None) -> int:
-        """Write a table to a file in the format of its ending; returns the number of rows."""
+    def write(self, target: str | Path, table: str | None = None, style: Style | None = None) -> int:
+        """Write a table to a file in the format of its ending, or to a database by its URL; returns the number of rows.
+
+        A target that holds several tables gets all of the run's when none is named.
+        """
+        names = self.tables if table is None and holds_several(str(target)) else [self._known(table)]
+        return write_tables(str(target), [self.source(name) for name in names], style or PLAIN)
+
+    def source(self, table: str) -> Source:
+        """A table as something to be written."""
         assembly = self.assembly(table)
-        return write_file(path, assembly.columns, assembly.rows())
+        key = [assembly.columns[place].name for place in assembly.key] if isinstance(assembly, Assembly) else []
+        return Source(table, assembly.columns, key, assembly.rows)
 
     def accounts(self) -> Iterator[tuple[str, list[Column], Account]]:
         """Every table with its columns and the account of its rows."""
@@ -185,8 +216,8 @@ class Run:
     def _known(self, table: str | None) -> str:
         if table is None:
             return self.tables[0]
-        if table not in self.tables:
-            now = f"tables of this run: {listed(self.tables)}"
+        if table not in (*self.tables, PROBLEMS, REJECTS):
+            now = f"tables of this run: {listed([*self.tables, PROBLEMS, REJECTS])}"
             raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
         return table
 
@@ -223,7 +254,7 @@ class Run:
         limit = self.loaded.plan.limits.rows
         if limit is None:
             return None
-        return EnoughRows(self.state, self.loaded.plan, self.tables[0], limit, this_year=self.year)
+        return EnoughRows(self.state, self.loaded.plan, self.tables[0], limit, means=self.means)
 
     def _name_files(self) -> None:
         """Put downloaded files under the names that the plan makes of their rows."""
@@ -254,6 +285,7 @@ def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None
             _take_known(state, loaded, before)
         _take_history(folder, loaded, before)
     state.set_meta("wadi", VERSION)
+    state.set_meta("hash_key", secrets.token_hex(16))
     state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts_of(loaded.plan))
     state.close()
     unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
@@ -268,16 +300,14 @@ def _take_history(folder: Path, loaded: LoadedPlan, before: Path) -> None:
     with Run.open(before) as earlier:
         began = datetime.fromisoformat(earlier.state.meta("began")).isoformat(timespec="seconds")
         there = [name for name in tables if name in earlier.tables]
-        write_history(folder, ((name, _known_records(earlier, name, loaded, began)) for name in there))
+        write_history(folder, ((name, _known_records(earlier, name, began)) for name in there))
 
 
-def _known_records(
-    earlier: Run, table: str, loaded: LoadedPlan, began: str
-) -> Iterator[tuple[bytes, str, str, dict[str, Any]]]:
+def _known_records(earlier: Run, table: str, began: str) -> Iterator[tuple[bytes, str, str, dict[str, Any]]]:
     """Key, first, last and cells of every record that a run has, or knows from those before it."""
     assembly = earlier.assembly(table)
     names = [column.name for column in assembly.columns]
-    key = [names.index(name) for name in table_plan(loaded.plan, table).key if name in names]
+    key = assembly.key if isinstance(assembly, Assembly) else []
     for row in assembly.rows() if key else ():
         cells = dict(zip(names, row, strict=True))
         first, last = cells.pop("first_seen", None) or began, cells.pop("last_seen", None) or began

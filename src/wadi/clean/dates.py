@@ -1,15 +1,19 @@
-"""Dates from text, by the date patterns of Unicode TR 35 (CLDR) with the month names of a locale, or by ISO 8601."""
+"""Dates from text, by the date patterns of Unicode TR 35 (CLDR) with the month names of a locale, or by ISO 8601.
+
+Times are read by the same patterns, in `times`.
+"""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import date
+from datetime import UTC, date, datetime
 from functools import lru_cache
 
 from wadi.clean.errors import BadSetting, NotReadable
-from wadi.clean.locales import day_names, locale_of, month_names
+from wadi.clean.locales import day_names, day_periods, locale_of, month_names
+from wadi.clean.text import latin_digits
 
 DateReader = Callable[[str], date]
 
@@ -17,9 +21,29 @@ _PIECE = re.compile(
     r"'(?P<quoted>(?:[^']|'')*)'|(?P<letter>[A-Za-z])(?P=letter)*|(?P<blank>\s+)|(?P<other>.)", re.DOTALL
 )
 _LENGTHS = ("full", "long", "medium", "short")
+_SKELETONS = ("yMMMd", "yMMMMd", "yMMMEd", "yMMMMEEEEd", "yMd")
+# Where the month is a word, no order of day and month is in doubt.
+_WORDY = (
+    "d MMMM y",
+    "d. MMMM y",
+    "d MMM y",
+    "MMMM d, y",
+    "MMM d, y",
+    "MMMM d y",
+    "d-MMM-y",
+    "EEEE, d MMMM y",
+    "y MMMM d",
+)
+_DAY = ("year", "month", "day")
+_PARTIAL_SKELETONS = ("yMMMM", "yMMM", "yM")
+_ZONE = r"(?P<zone>Z|UTC|GMT|[A-Z]{2,5}(?:[+\-\u2212]\d{1,2})?|(?:UTC|GMT)?[+\-\u2212]\d{1,2}:?(?:\d{2})?)"
 _ISO = re.compile(r"(\d{4})-?(\d{2})-?(\d{2})(?=$|[T ]\d{2}:?\d{2})")
 # A two-digit year is the one within 80 years back and 19 ahead of this one (the window of TR 35, Date Field Symbol Table).
 _WINDOW_BACK = 80
+
+
+_NEEDS = {1: "a time needs H:  HH:mm", 2: "a month needs y and M:  MMMM y", 3: "a date needs y, M and d:  d MMMM y",
+          4: "a date with a time needs y, M, d and H:  d MMMM y HH:mm"}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,22 +68,63 @@ def date_reader(pattern: str | None = None, locale: str | None = None, *, this_y
         patterns = [date_pattern(pattern, locale)]
     else:
         formats = locale_of(locale or "en").date_formats
-        patterns = [date_pattern(str(formats[length].pattern), locale) for length in _LENGTHS]
+        skeletons = locale_of(locale or "en").datetime_skeletons
+        named = [str(formats[length].pattern) for length in _LENGTHS]
+        named += [str(skeletons[name].pattern) for name in _SKELETONS if name in skeletons]
+        patterns = [date_pattern(one, locale) for one in dict.fromkeys([*named, *_WORDY])]
     wanted = f'format "{pattern}"' if pattern else f'locale "{locale}"'
 
     def read(text: str) -> date:
+        plain = latin_digits(text).strip()
         for one in patterns:
-            found = one.expression.fullmatch(text.strip())
+            found = one.expression.fullmatch(plain)
             if found:
-                return _date_of(found, one.months, text, this_year)
-        raise NotReadable("not-a-date", f"{text!r} is no date in {wanted}", _example(patterns, locale))
+                return date_of(found, one.months, text, this_year)
+        raise NotReadable("not-a-date", f"{text!r} is no date in {wanted}", example_of(patterns[:4], locale))
 
     return read
 
 
-@lru_cache(maxsize=512)
-def date_pattern(pattern: str, locale: str | None = None) -> DatePattern:
-    """The pattern compiled; month and day names come from `locale` (default English). Raises BadSetting."""
+def month_reader(
+    pattern: str | None = None, locale: str | None = None, *, this_year: int | None = None
+) -> Callable[[str], str]:
+    """A function from text to year and month, `2026-05`: by a pattern, the ways of a locale, or ISO 8601. Raises BadSetting."""
+    needs = ("year", "month")
+    if pattern is not None:
+        patterns = [date_pattern(pattern, locale, needs)]
+    else:
+        skeletons = locale_of(locale or "en").datetime_skeletons
+        named = [str(skeletons[name].pattern) for name in _PARTIAL_SKELETONS if name in skeletons]
+        patterns = [date_pattern(one, locale, needs) for one in dict.fromkeys(["y-MM", *named, "MMMM y", "MMM y"])]
+
+    def read(text: str) -> str:
+        plain = latin_digits(text).strip()
+        for one in patterns:
+            if (found := one.expression.fullmatch(plain)) is not None:
+                day = date_of(found, one.months, text, this_year)
+                return f"{day.year:04}-{day.month:02}"
+        raise NotReadable("not-a-date", f"{text!r} is no year and month", 'format = "MMMM y" says how it is written')
+
+    return read
+
+
+def read_year(text: str, this_year: int | None = None) -> int:
+    """The year that a text names: four digits, or two by the window. Raises NotReadable."""
+    years = re.findall(r"(?<!\d)(?:\d{4}|(?<=['’])\d{2})(?!\d)", latin_digits(text))
+    if len(years) != 1:
+        raise NotReadable("not-a-date", f"{text!r} names {len(years) or 'no'} year{'s' * (len(years) != 1)}")
+    try:
+        return full_year(years[0], this_year)
+    except ValueError as error:
+        raise NotReadable("not-a-date", f"{text!r} is no year: {error}") from error
+
+
+@lru_cache(maxsize=4096)
+def date_pattern(pattern: str, locale: str | None = None, needs: tuple[str, ...] = _DAY) -> DatePattern:
+    """The pattern compiled; names come from `locale` (default English), `needs` are the parts that it must have.
+
+    Raises BadSetting.
+    """
     name = locale or "en"
     months = month_names(name)
     pieces = [_regex_of(piece, pattern, name, months) for piece in _PIECE.finditer(pattern)]
@@ -67,9 +132,9 @@ def date_pattern(pattern: str, locale: str | None = None) -> DatePattern:
         expression = re.compile("".join(pieces), re.IGNORECASE)
     except re.error as error:  # the same field twice
         raise BadSetting("bad-format", f'format "{pattern}" names a field twice') from error
-    for field in ("year", "month", "day"):
+    for field in needs:
         if field not in expression.groupindex:
-            raise BadSetting("bad-format", f'format "{pattern}" has no {field}', "a date needs y, M and d:  d MMMM y")
+            raise BadSetting("bad-format", f'format "{pattern}" has no {field}', _NEEDS[len(needs)])
     return DatePattern(pattern, expression, months)
 
 
@@ -91,29 +156,45 @@ def _regex_of(piece: re.Match[str], pattern: str, locale: str, months: dict[str,
         return f"(?:{_either(day_names(locale))})\\.?"
     if letter == "G":
         return r"\S+"
+    if letter in _TIMES:
+        return _TIMES[letter]
+    if letter in "abB":
+        return f"(?P<period>{_either(day_periods(locale))})"
     raise BadSetting(
         "bad-format",
         f'format "{pattern}" has the letter "{letter}", which stands for no part of a date',
-        "y year, M or MMMM month, d day, EEEE day of the week; other letters in '…'",
+        "y year, M or MMMM month, d day, EEEE day of the week, H or h hour, m minute, s second, a am/pm, z zone; others in '…'",
         offset=piece.start(),
     )
+
+
+_TIMES = {
+    **dict.fromkeys("Hk", r"(?P<hour>\d{1,2})"),
+    **dict.fromkeys("hK", r"(?P<hour12>\d{1,2})"),
+    "m": r"(?P<minute>\d{1,2})",
+    "s": r"(?P<second>\d{1,2})",
+    "S": r"(?P<fraction>\d{1,9})",
+    **dict.fromkeys("zZxXOvV", _ZONE),
+}
 
 
 def _either(words: dict[str, int] | tuple[str, ...]) -> str:
     return "|".join(re.escape(word) for word in sorted(words, key=len, reverse=True))
 
 
-def _date_of(found: re.Match[str], months: dict[str, int], text: str, this_year: int | None) -> date:
+def date_of(found: re.Match[str], months: dict[str, int], text: str, this_year: int | None) -> date:
+    """The date that a pattern found; the first of the month where it has no day."""
     month = found["month"]
     year = found["year"]
     number = int(month) if month.isdecimal() else months[month.casefold().rstrip(".")]
     try:
-        return date(_full_year(year, this_year), number, int(found["day"]))
+        return date(full_year(year, this_year), number, int(found.groupdict().get("day") or 1))
     except ValueError as error:
         raise NotReadable("not-a-date", f"{text!r} is no day of the calendar", str(error)) from error
 
 
-def _full_year(year: str, this_year: int | None) -> int:
+def full_year(year: str, this_year: int | None) -> int:
+    """A year of two digits by the window, others as they are. Raises ValueError."""
     if len(year) != 2:
         return int(year)
     if this_year is None:
@@ -123,7 +204,7 @@ def _full_year(year: str, this_year: int | None) -> int:
 
 
 def _iso_date(text: str) -> date:
-    found = _ISO.match(text.strip())
+    found = _ISO.match(latin_digits(text).strip())
     if not found:
         raise NotReadable(
             "not-a-date", f"{text!r} is no ISO 8601 date", 'say how it is written:  format = "d MMMM y", locale = "en"'
@@ -134,9 +215,12 @@ def _iso_date(text: str) -> date:
         raise NotReadable("not-a-date", f"{text!r} is no day of the calendar", str(error)) from error
 
 
-def _example(patterns: list[DatePattern], locale: str | None) -> str:
-    from babel.dates import format_date
+def example_of(patterns: list[DatePattern], locale: str | None) -> str:
+    """How a day would look in these patterns."""
+    from babel.dates import format_datetime
 
-    day = date(2026, 11, 3)
-    shown = dict.fromkeys(format_date(day, one.pattern, locale=(locale or "en").replace("-", "_")) for one in patterns)
+    day = datetime(2026, 11, 3, 14, 5, tzinfo=UTC)
+    shown = dict.fromkeys(
+        format_datetime(day, one.pattern, locale=(locale or "en").replace("-", "_")) for one in patterns
+    )
     return "so written it would look like  " + "  or  ".join(shown)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from decimal import Decimal
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
@@ -52,6 +53,30 @@ def separators(name: str) -> Separators:
     return Separators(get_decimal_symbol(locale), alike, (sizes[0], sizes[1]))
 
 
+_SCALES = {"k": 3, "K": 3, "M": 6, "G": 9, "bn": 9, "mn": 6, "thousand": 3, "million": 6, "billion": 9}
+
+
+@lru_cache(maxsize=256)
+def scales_of(name: str | None) -> dict[str, Decimal]:
+    """What stands after a number for thousands, millions and so on → the factor: `k`, `M` and the words of the locale (CLDR
+    compact decimal formats). A word that stands for two factors is left out."""
+    found = {word: Decimal(10) ** power for word, power in _SCALES.items()}
+    if name is None:
+        return found
+    formats = locale_of(name).compact_decimal_formats
+    doubtful: set[str] = set()
+    for width in ("short", "long"):
+        for plural in formats.get(width, {}).values():
+            for power, pattern in plural.items():
+                word = "".join(pattern.suffix if isinstance(pattern.suffix, str) else pattern.suffix[0])
+                word = word.replace("'", "").strip("\u00a0 ").rstrip(".")
+                if word:
+                    factor = Decimal(power) / Decimal(10) ** (str(pattern.pattern).count("0") - 1)
+                    if found.setdefault(word, factor) != factor:
+                        doubtful.add(word)
+    return {word: factor for word, factor in found.items() if word not in doubtful}
+
+
 @lru_cache(maxsize=256)
 def month_names(name: str) -> dict[str, int]:
     """Every way in which CLDR writes a month in this locale, case-folded and without a final dot → 1 to 12.
@@ -78,3 +103,27 @@ def day_names(name: str) -> tuple[str, ...]:
         for word in days[context][width].values()
     }
     return tuple(sorted(words, key=len, reverse=True))
+
+
+@lru_cache(maxsize=256)
+def day_periods(name: str) -> tuple[str, ...]:
+    """How CLDR writes before and after noon in this locale, case-folded, longest first; `am` and `pm` everywhere."""
+    return tuple(sorted({*_periods(name, "am"), *_periods(name, "pm")}, key=len, reverse=True))
+
+
+def is_after_noon(period: str, name: str) -> bool:
+    """Whether a word of `day_periods` says that the hour is after noon."""
+    return period.casefold() in _periods(name, "pm")
+
+
+@lru_cache(maxsize=256)
+def _periods(name: str, which: str) -> frozenset[str]:
+    periods = locale_of(name).day_periods
+    dotted = f"{which[0]}.{which[1]}."
+    found = {which, dotted, f"{which[0]}. {which[1]}."}
+    for context in ("format", "stand-alone"):
+        for width in ("wide", "abbreviated"):
+            word = periods.get(context, {}).get(width, {}).get(which)
+            if word:
+                found.add(str(word).casefold())
+    return frozenset(found)

@@ -1,4 +1,4 @@
-"""The stages that a picked text goes through: find → clean → missing → map → type, and default for what is absent.
+"""The stages that a picked text goes through: part → find → clean → missing → map → type → adjust; default for what is absent.
 
 Compiled once for each field. Every stage is a function with a name, so that a value can be followed through them.
 """
@@ -6,13 +6,14 @@ Compiled once for each field. Every stage is a function with a name, so that a v
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
+from wadi.clean.adjust import Adjustment, adjustment_of
 from wadi.clean.errors import NotReadable
-from wadi.clean.steps import step_of
-from wadi.clean.types import Converter, Setting, Value, converter
+from wadi.clean.steps import Functions, step_of
+from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, told_from_now
 
 TextStage = Callable[[str], str | None]
 """From text to text; None when the text counts as no value. Raises NotReadable."""
@@ -24,15 +25,19 @@ _REMEMBERED = 4096
 
 @dataclass(frozen=True, slots=True)
 class Recipe:
-    """What a field says about its stages."""
+    """What a field says about its stages. `part` is the expression of the field that this one is a part of, and its group;
+    `functions` are those of the plan's code."""
 
+    part: tuple[str, str] | None = None
     find: str | None = None
     clean: tuple[str, ...] = ()
     missing: frozenset[str] = frozenset({""})
     map: Mapping[str, str] | None = None
     otherwise: str | None = None
     setting: Setting = _TEXT
+    adjust: tuple[str, ...] = ()
     default: str | int | float | bool | None = None
+    functions: Functions | None = None
 
 
 class Unread(NamedTuple):
@@ -44,6 +49,13 @@ class Unread(NamedTuple):
     why: str
 
 
+class Step(NamedTuple):
+    """One stage on the way of a value, for those who follow it: the stage's name and what came out; None: no value."""
+
+    name: str
+    value: Any
+
+
 class Stages:
     """A field's compiled stages."""
 
@@ -51,47 +63,89 @@ class Stages:
         self.recipe = recipe
         self.text_stages: tuple[tuple[str, TextStage], ...] = tuple(_text_stages(recipe))
         self.convert: Converter = converter(recipe.setting)
+        self.adjustments: tuple[tuple[str, Adjustment], ...] = tuple(
+            (f"adjust: {sentence}", adjustment_of(sentence, recipe.functions)) for sentence in recipe.adjust
+        )
         self._functions = tuple(function for _, function in self.text_stages)
+        self._tells_from_now = recipe.setting.type in FROM_NOW
         # Districts, kinds and dates come again and again, and reading one costs ten times a look-up.
         self._known: dict[str, Value | Unread | None] = {}
         self._repeats = recipe.setting.type not in ("url", "file")
 
-    def value_of(self, text: str, base: str) -> Value | Unread | None:
-        """The value of a text, None when it counts as missing, Unread when it cannot be read. `base` resolves URLs."""
+    def value_of(self, text: str, where: Where) -> Value | Unread | None:
+        """The value of a text, None when it counts as missing, Unread when it cannot be read."""
         if not self._repeats or text.__class__ is not str:
-            return self._read(text, base)
-        if text not in self._known:
+            return self._read(text, where)
+        if text in self._known:
+            value = self._known[text]
+        else:
             if len(self._known) >= _REMEMBERED:
                 self._known.clear()
-            self._known[text] = self._read(text, base)
-        return self._known[text]
+            value = self._known[text] = self._read(text, Where(where.base))
+        if self._tells_from_now and value.__class__ is Unread and where.at is not None:
+            return self._read(text, where)
+        return value
 
-    def _read(self, text: str, base: str) -> Value | Unread | None:
+    def _read(self, text: str, where: Where) -> Value | Unread | None:
         current: str | None = text
         try:
             for function in self._functions:
                 current = function(current)  # type: ignore[arg-type]
                 if current is None:
                     return None
-            return self.convert(current, base)  # type: ignore[arg-type]
+            value: Any = self._converted(current, where)  # type: ignore[arg-type]
+            for _, adjust in self.adjustments:
+                value = adjust(value)
+            return value  # type: ignore[no-any-return]
         except NotReadable as error:
             return Unread(text, error.code, error.what, error.why)
+
+    def _converted(self, text: str, where: Where) -> Value:
+        try:
+            return self.convert(text, where)
+        except NotReadable:
+            told = told_from_now(text, self.recipe.setting, where.at) if self._tells_from_now and where.at else None
+            if told is None:
+                raise
+            return told
+
+    def followed(self, text: str, where: Where) -> Iterator[Step]:
+        """The same way as `value_of`, told stage by stage. The last value may be Unread."""
+        current: Any = text
+        name = ""
+        try:
+            for name, function in self.text_stages:
+                current = function(current)
+                yield Step(name, current)
+                if current is None:
+                    return
+            name = f"type: {self.recipe.setting.type}"
+            current = self._converted(current, where)
+            yield Step(name, current)
+            for name, adjust in self.adjustments:
+                current = adjust(current)
+                yield Step(name, current)
+        except NotReadable as error:
+            yield Step(name, Unread(text, error.code, error.what, error.why))
 
 
 def _text_stages(recipe: Recipe) -> list[tuple[str, TextStage]]:
     stages: list[tuple[str, TextStage]] = []
+    if recipe.part is not None:
+        stages.append((f"part: {recipe.part[1]}", _find(recipe.part[0], recipe.missing, recipe.part[1])))
     if recipe.find is not None:
         stages.append(("find", _find(recipe.find, recipe.missing)))
-    stages += [(f"clean: {sentence}", step_of(sentence)) for sentence in recipe.clean]
+    stages += [(f"clean: {sentence}", step_of(sentence, recipe.functions)) for sentence in recipe.clean]
     stages.append(("missing", _missing(recipe.missing)))
     if recipe.map is not None:
         stages.append(("map", _map(recipe.map, recipe.otherwise)))
     return stages
 
 
-def _find(pattern: str, missing: frozenset[str]) -> TextStage:
+def _find(pattern: str, missing: frozenset[str], group: str | int | None = None) -> TextStage:
     expression = re.compile(pattern)
-    group = 1 if expression.groups else 0
+    if group is None:
+        group = 1 if expression.groups else 0
 
     def find(text: str) -> str | None:
         found = expression.search(text)

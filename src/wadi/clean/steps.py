@@ -5,14 +5,18 @@ A new step is a function below, a line in STEPS, its cases and its line in docs/
 
 from __future__ import annotations
 
+import re
 import shlex
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from wadi.clean.errors import BadSetting
+from wadi.clean.errors import BadSetting, NotReadable
 from wadi.problems import listed, nearest
 
 Step = Callable[[str], str]
+Functions = Mapping[str, Callable[..., object]]
+_QUOTES = "\"'“”„‟‘’‚‛«»‹›「」『』"
+_PLAIN = {**dict.fromkeys(map(ord, "“”„‟«»"), '"'), **dict.fromkeys(map(ord, "‘’‚‛‹›"), "'")}
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,23 +67,120 @@ def _line(number: int) -> Step:
     return _nth(number, "\n")
 
 
+def _remove(pattern: str) -> Step:
+    expression = _pattern(pattern)
+    return lambda text: " ".join(expression.sub("", text).split(" ")).strip()
+
+
+def _substitute(pattern: str, new: str) -> Step:
+    expression = _pattern(pattern)
+    return lambda text: expression.sub(new, text)
+
+
+def _pattern(pattern: str) -> re.Pattern[str]:
+    try:
+        return re.compile(pattern)
+    except re.error as error:
+        raise BadSetting("bad-step", f"regular expression {pattern!r}: {error}") from error
+
+
+def _count(symbol: str) -> Step:
+    """How often a symbol stands there; a half star after whole ones counts a half."""
+    return lambda text: f"{text.count(symbol) + 0.5 * (text.count('½') + text.count('⯨')):g}"
+
+
+def _unquoted() -> Step:
+    return lambda text: text.strip(_QUOTES + " ")
+
+
+def _plain_quotes() -> Step:
+    return lambda text: text.translate(_PLAIN)
+
+
+def _title() -> Step:
+    return lambda text: re.sub(
+        r"[^\W\d_]+(?:['’][^\W\d_]+)?", lambda word: word[0][:1].upper() + word[0][1:].lower(), text
+    )
+
+
+def _cased(how: str) -> Callable[..., Step]:
+    """Letters by the rules of a locale: Turkish and Azeri have two letters i, Lithuanian and Greek theirs."""
+
+    def make(locale: str | None = None) -> Step:
+        turkic = locale is not None and locale[:2].lower() in ("tr", "az")
+        if how == "lower":
+            return lambda text: (text.replace("İ", "i").replace("I", "ı") if turkic else text).lower()
+        return lambda text: (text.replace("i", "İ").replace("ı", "I") if turkic else text).upper()
+
+    return make
+
+
+def _first(count: int) -> Step:
+    return lambda text: text[:count] if count > 0 else text[count:]
+
+
+def _append(more: str) -> Step:
+    return lambda text: text + more if text else text
+
+
+def _prepend(more: str) -> Step:
+    return lambda text: more + text if text else text
+
+
+def _entities() -> Step:
+    from html import unescape
+
+    return unescape
+
+
+def _one_line() -> Step:
+    return lambda text: " ".join(text.split())
+
+
+def _no_accents() -> Step:
+    from unicodedata import combining, normalize
+
+    return lambda text: normalize("NFC", "".join(c for c in normalize("NFD", text) if not combining(c)))
+
+
 STEPS: dict[str, Verb] = {
     "after": Verb(_after, ("TEXT",), 0, "what stands behind the first TEXT; all of it where there is none"),
     "before": Verb(_before, ("TEXT",), 0, "what stands in front of the first TEXT; all of it where there is none"),
     "between": Verb(_between, ("LEFT", "RIGHT"), 0, "what stands between the first LEFT and the next RIGHT"),
     "drop": Verb(_drop, ("TEXT",), 0, "every TEXT taken out"),
+    "remove": Verb(_remove, ("PATTERN",), 0, "everything that a regular expression matches taken out"),
     "replace": Verb(_replace, ("OLD", "NEW"), 0, "every OLD turned into NEW"),
-    "lower": Verb(lambda: str.lower, (), 0, "in small letters"),
-    "upper": Verb(lambda: str.upper, (), 0, "in capital letters"),
+    "substitute": Verb(
+        _substitute, ("PATTERN", "NEW"), 0, "what a regular expression matches turned into NEW (\\1 is its first group)"
+    ),
+    "lower": Verb(_cased("lower"), ("LOCALE",), 1, "in small letters, by the rules of a locale (default: none)"),
+    "upper": Verb(_cased("upper"), ("LOCALE",), 1, "in capital letters, likewise"),
+    "title": Verb(_title, (), 0, "each word with a capital letter"),
     "nth": Verb(
         _nth, ("NUMBER", "SEPARATOR"), 1, "part NUMBER of the text split at SEPARATOR (blanks); -1 is the last"
     ),
     "line": Verb(_line, ("NUMBER",), 0, "line NUMBER of the text; -1 is the last"),
+    "first": Verb(_first, ("NUMBER",), 0, "the first NUMBER characters; the last ones of a negative NUMBER"),
+    "count": Verb(_count, ("SYMBOL",), 0, "how often SYMBOL stands there: stars as a number, ½ counts a half"),
+    "append": Verb(_append, ("TEXT",), 0, "TEXT put behind it"),
+    "prepend": Verb(_prepend, ("TEXT",), 0, "TEXT put in front of it"),
+    "unquote": Verb(_unquoted, (), 0, "quotation marks around it gone"),
+    "plain-quotes": Verb(_plain_quotes, (), 0, "curly and angled quotation marks turned into ' and \""),
+    "entities": Verb(_entities, (), 0, "HTML entities that the page shows as text decoded once"),
+    "one-line": Verb(_one_line, (), 0, "line ends turned into blanks"),
+    "no-accents": Verb(_no_accents, (), 0, "letters without their accents"),
+    "call": Verb(
+        lambda name: _not_here, ("FUNCTION",), 0, "what a function of the plan's code makes of it; None: no value"
+    ),
 }
 
 
-def step_of(sentence: str) -> Step:
-    """The function that a sentence stands for. Raises BadSetting with what was meant."""
+def _not_here(text: str) -> str:
+    raise AssertionError("functions are put in by step_of")
+
+
+def step_of(sentence: str, functions: Functions | None = None) -> Step:
+    """The function that a sentence stands for; `functions` are those that `call` finds. Raises BadSetting with what was meant."""
     try:
         words = shlex.split(sentence)
     except ValueError as error:
@@ -92,7 +193,48 @@ def step_of(sentence: str) -> Step:
         near = nearest(name, STEPS)
         now = f'did you mean "{near}"?' if near else f"verbs: {listed(STEPS, 99)}"
         raise BadSetting("bad-step", f'step {sentence!r}: there is no verb "{name}"', now, offset=0)
-    return verb.make(*_typed(name, verb, arguments, sentence))
+    typed = _typed(name, verb, arguments, sentence)
+    return _called(str(typed[0]), functions) if name == "call" else verb.make(*typed)
+
+
+def _called(name: str, functions: Functions | None) -> Step:
+    """A function of the analyst's as a step: its exception is the problem of the one cell."""
+    function = called(name, functions)
+
+    def step(text: str) -> str:
+        value = function(text)
+        return "" if value is None else str(value)
+
+    return step
+
+
+def called(name: str, functions: Functions | None) -> Callable[..., object]:
+    """A function of the plan's code whose exceptions become NotReadable, with the line. Raises BadSetting when there is none."""
+    if functions is None:
+        return lambda *values: values[0]
+    if name not in functions:
+        near = nearest(name, functions)
+        now = (
+            f'did you mean "{near}"?'
+            if near
+            else f"functions: {listed(functions)}"
+            if functions
+            else 'code = "FILE.py"'
+        )
+        raise BadSetting("bad-code", f'the plan\'s code has no function "{name}"', now)
+    function = functions[name]
+
+    def call(*values: object) -> object:
+        try:
+            return function(*values)
+        except Exception as error:  # the analyst's code may raise anything: one cell is lost, not the run
+            trace = error.__traceback__
+            while trace is not None and trace.tb_next is not None:
+                trace = trace.tb_next
+            line = f", line {trace.tb_lineno}" if trace is not None else ""
+            raise NotReadable("code-failed", f"{name}({values[0]!r}){line}: {type(error).__name__}: {error}") from error
+
+    return call
 
 
 def _typed(name: str, verb: Verb, arguments: list[str], sentence: str) -> list[str | int]:

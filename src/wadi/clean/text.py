@@ -36,3 +36,11 @@ def tidied_lines(text: str) -> str:
 def _shown(text: str) -> str:
     text = text.translate(_UNSEEN)
     return text if text.isascii() or unicodedata.is_normalized("NFC", text) else unicodedata.normalize("NFC", text)
+
+
+def latin_digits(text: str) -> str:
+    """Decimal digits of any script (Arabic-Indic, Devanagari, full-width …) as 0 to 9, without marks that have no shape."""
+    if text.isascii():
+        return text
+    shown = text.translate(_UNSEEN)
+    return "".join(str(unicodedata.decimal(c)) if c.isdecimal() else c for c in shown)

@@ -1,20 +1,32 @@
-"""The types of columns and how text becomes them. Names are those of the Table Schema standard, and our own `url` and `file`."""
+"""The types of columns and how text becomes them. Names are those of the Table Schema standard, and some of our own."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-from datetime import date
-from typing import Literal, get_args
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import date, datetime, time
+from typing import Any, Literal, NamedTuple, get_args
 
-from wadi.clean.dates import date_reader
+from wadi.clean.dates import date_reader, month_reader, read_year
 from wadi.clean.errors import NotReadable
-from wadi.clean.numbers import integer_reader, number_reader
+from wadi.clean.numbers import NumberWriting, RangeEnd, integer_reader, number_reader
 from wadi.urls import NotAUrl, resolve
 
-TypeName = Literal["string", "integer", "number", "boolean", "date", "url", "file"]
+TypeName = Literal[
+    "string", "integer", "number", "boolean", "date", "time", "datetime", "duration", "year", "yearmonth", "geopoint",
+    "array", "object", "url", "email", "phone", "money", "percent", "file",
+]  # fmt: skip
 TYPE_NAMES: tuple[str, ...] = get_args(TypeName)
-Value = str | int | float | bool | date
+Value = str | int | float | bool | date | datetime | time | list[Any] | dict[str, Any]
+FROM_NOW = frozenset({"date", "datetime"})
+"""Types that are read from what a text tells from now: "3 days ago"."""
+
+
+class Where(NamedTuple):
+    """Where a text stands: the base URL of its page, and when the page came, in seconds since 1970."""
+
+    base: str = ""
+    at: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,13 +38,35 @@ class Setting:
     format: str | None = None
     unit: str | None = None
     this_year: int | None = None
+    units: Mapping[str, float] = field(default_factory=dict)
+    around: bool = False
+    range: RangeEnd | None = None
+    currency: str | None = None
+    region: str | None = None
+    zone: str | None = None
+
+    @property
+    def writing(self) -> NumberWriting:
+        """How numbers of this setting are written."""
+        unit = self.unit or ("%" if self.type == "percent" else None)
+        return NumberWriting(self.locale, unit, tuple(self.units.items()), self.around, self.range)
 
 
-Converter = Callable[[str, str], Value]
-"""From a text and the base URL of its page to a value; raises NotReadable."""
+Converter = Callable[[str, Where], Value]
+"""From a text and where it stands to a value; raises NotReadable."""
 
-_YES = frozenset({"true", "yes", "y", "on", "1", "✓", "✔", "☑", "x"})
-_NO = frozenset({"false", "no", "n", "off", "0", "✗", "✘", "☐"})
+_YES = frozenset(
+    (
+        "true yes y on 1 ✓ ✔ ☑ ✅ x ja oui sí si sim s da так ano áno igen kyllä evet はい 是 有 예 네 ναι да tak wahr vrai "
+        "vero verdadero"
+    ).split()
+)
+_NO = frozenset(
+    (
+        "false no n off 0 ✗ ✘ ☐ ❌ ✕ nein non não nao нет ні ne nie nem ei hayır いいえ 否 无 無 아니요 όχι nej nei nee falsch "
+        "faux falso"
+    ).split()
+)
 
 
 def converter(setting: Setting) -> Converter:
@@ -40,31 +74,121 @@ def converter(setting: Setting) -> Converter:
     return _MAKERS[setting.type](setting)
 
 
+def told_from_now(text: str, setting: Setting, at: float) -> Value | None:
+    """The date or moment that a text tells from `at`; None for texts that do not."""
+    from wadi.clean.times import moment_from_now
+
+    moment = moment_from_now(text, setting.locale, at, setting.zone)
+    return None if moment is None else moment.date() if setting.type == "date" else moment
+
+
 def _string(setting: Setting) -> Converter:
-    return lambda text, base: text
+    return lambda text, where: text
 
 
 def _integer(setting: Setting) -> Converter:
-    read = integer_reader(setting.locale, setting.unit)
-    return lambda text, base: read(text)
+    read = integer_reader(writing=setting.writing)
+    return lambda text, where: read(text)
 
 
 def _number(setting: Setting) -> Converter:
-    read = number_reader(setting.locale, setting.unit)
-    return lambda text, base: read(text)
+    read = number_reader(writing=setting.writing)
+    return lambda text, where: read(text)
+
+
+def _percent(setting: Setting) -> Converter:
+    """Per cent as they are written: `12.5 %` is 12.5; per mille are a tenth."""
+    more = {"‰": 0.1, "٪": 1.0, "％": 1.0, "percent": 1.0, "per cent": 1.0, "Prozent": 1.0, "pct": 1.0, **setting.units}
+    writing = setting.writing
+    read = number_reader(writing=NumberWriting(writing.locale, "%", tuple(more.items()), writing.around, writing.end))
+    return lambda text, where: read(text)
 
 
 def _date(setting: Setting) -> Converter:
     read = date_reader(setting.format, setting.locale, this_year=setting.this_year)
-    return lambda text, base: read(text)
+    return lambda text, where: read(text)
+
+
+def _year(setting: Setting) -> Converter:
+    return lambda text, where: read_year(text, setting.this_year)
+
+
+def _yearmonth(setting: Setting) -> Converter:
+    read = month_reader(setting.format, setting.locale, this_year=setting.this_year)
+    return lambda text, where: read(text)
+
+
+def _datetime(setting: Setting) -> Converter:
+    from wadi.clean.times import datetime_reader
+
+    read = datetime_reader(setting.format, setting.locale, setting.zone, this_year=setting.this_year)
+    return lambda text, where: read(text)
+
+
+def _time(setting: Setting) -> Converter:
+    from wadi.clean.times import time_reader
+
+    read = time_reader(setting.format, setting.locale)
+    return lambda text, where: read(text)
+
+
+def _duration(setting: Setting) -> Converter:
+    from wadi.clean.times import duration_reader
+
+    read = duration_reader(setting.format, setting.locale)
+    return lambda text, where: read(text)
 
 
 def _boolean(setting: Setting) -> Converter:
-    return lambda text, base: read_boolean(text)
+    return lambda text, where: read_boolean(text)
 
 
 def _url(setting: Setting) -> Converter:
-    return lambda text, base: read_url(text, base)
+    return lambda text, where: read_url(text, where.base)
+
+
+def _money(setting: Setting) -> Converter:
+    from wadi.clean.money import money_reader
+
+    read = money_reader(setting.writing, setting.currency)
+    return lambda text, where: read(text)
+
+
+def _email(setting: Setting) -> Converter:
+    from wadi.clean.contacts import read_email
+
+    return lambda text, where: read_email(text)
+
+
+def _phone(setting: Setting) -> Converter:
+    from wadi.clean.contacts import phone_reader
+
+    read = phone_reader(setting.region)
+    return lambda text, where: read(text)
+
+
+def _geopoint(setting: Setting) -> Converter:
+    from wadi.clean.contacts import point_reader
+
+    read = point_reader(setting.format)
+    return lambda text, where: read(text)
+
+
+def _json(setting: Setting) -> Converter:
+    wanted: type = list if setting.type == "array" else dict
+
+    def read(text: str, where: Where) -> Value:
+        import orjson
+
+        try:
+            value: Any = orjson.loads(text)
+        except orjson.JSONDecodeError as error:
+            raise NotReadable("not-json", f"{text[:80]!r} is no JSON: {error}") from error
+        if not isinstance(value, wanted):
+            raise NotReadable("not-json", f"{text[:80]!r} is JSON, but no {setting.type}")
+        return value  # type: ignore[return-value]
+
+    return read
 
 
 def read_boolean(text: str) -> bool:
@@ -93,6 +217,18 @@ _MAKERS: dict[TypeName, Callable[[Setting], Converter]] = {
     "number": _number,
     "boolean": _boolean,
     "date": _date,
+    "time": _time,
+    "datetime": _datetime,
+    "duration": _duration,
+    "year": _year,
+    "yearmonth": _yearmonth,
+    "geopoint": _geopoint,
+    "array": _json,
+    "object": _json,
     "url": _url,
+    "email": _email,
+    "phone": _phone,
+    "money": _money,
+    "percent": _percent,
     "file": _url,
 }

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TextIO
 
-from wadi.cli.options import add_outputs, add_runs, check_outputs, write_outputs
+from wadi.cli.options import add_outputs, add_runs, check_outputs, style_of, write_outputs
 from wadi.cli.show import plural
 from wadi.cli.status import Status
 
@@ -27,7 +27,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     check_outputs(args.output)
     with Run.open(args.run, args.runs) as opened:
-        for path, count in write_outputs(opened, args.output, args.table):
+        for path, count in write_outputs(opened, args.output, args.table, style_of(args)):
             if path != "-" and not args.quiet:
                 print(f"{path}: {plural(count, 'row')}", file=err)
     return Status.DONE

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Iterable
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wadi.problems import Problem, UsageError
@@ -16,6 +15,7 @@ if TYPE_CHECKING:
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.runs import Run
+    from wadi.table.writers import Style
 
 
 def add_inputs(parser: argparse.ArgumentParser) -> None:
@@ -32,8 +32,27 @@ def add_runs(parser: argparse.ArgumentParser) -> None:
 def add_outputs(parser: argparse.ArgumentParser, *, required: bool = False) -> None:
     parser.add_argument(
         "-o", "--output", action="append", default=[], metavar="FILE", required=required,
-        help="write the table there: .csv, .jsonl; - for standard output (CSV); may be given several times",
+        help="write the table there, in the format of its ending: .csv .tsv .json .jsonl .xlsx .parquet .sqlite .html .md, "
+        "packed by .gz .zst .zip …; a database URL; - for standard output (CSV); may be given several times",
     )  # fmt: skip
+    style = parser.add_argument_group("how it is written")
+    style.add_argument(
+        "--delimiter", default=",", metavar="CHARACTER", help="between the cells of CSV (default: a comma)"
+    )
+    style.add_argument(
+        "--bom", action="store_true", help="CSV with a byte order mark, which some spreadsheets need for UTF-8"
+    )
+    style.add_argument(
+        "--as-is",
+        action="store_true",
+        help="leave texts that a spreadsheet would run as formulas (default: disarmed by ')",
+    )
+    style.add_argument(
+        "--into",
+        choices=("replace", "append", "upsert"),
+        default="replace",
+        help="what becomes of a database table that is there: made anew, added to, rows of the same key replaced",
+    )
     parser.add_argument("--table", metavar="NAME", help="the table to write (default: the plan's first)")
 
 
@@ -68,15 +87,25 @@ def inputs_of(pairs: Iterable[str]) -> dict[str, InputValue]:
 
 def check_outputs(paths: Iterable[str]) -> None:
     """Raise UsageError for files that could not be written, before anything is fetched."""
-    from wadi.table.writers import check_writable, writer_for
+    from wadi.table.destinations import check_target
 
     for path in paths:
-        if path != "-":
-            writer_for(path)
-            check_writable(Path(path))
+        check_target(path)
 
 
-def write_outputs(run: Run, paths: Iterable[str], table: str | None) -> list[tuple[str, int]]:
+def style_of(args: argparse.Namespace) -> Style:
+    """How tables are written. Raises UsageError."""
+    from wadi.table.writers import Style
+
+    delimiter = {"\\t": "\t", "tab": "\t"}.get(args.delimiter, args.delimiter)
+    if len(delimiter) != 1 or delimiter in '"\r\n':
+        raise UsageError(
+            Problem("bad-option", f"--delimiter {args.delimiter!r} is no single character", now="--delimiter ';'")
+        )
+    return Style(delimiter, args.bom, args.as_is, args.into)
+
+
+def write_outputs(run: Run, paths: Iterable[str], table: str | None, style: Style) -> list[tuple[str, int]]:
     """Write the table to every path; returns paths and numbers of rows."""
     from wadi.cli.show import standard_output
     from wadi.table.writers import write_csv
@@ -86,10 +115,10 @@ def write_outputs(run: Run, paths: Iterable[str], table: str | None) -> list[tup
         if path == "-":
             assembly = run.assembly(table)
             out = standard_output()
-            written.append((path, write_csv(out, assembly.columns, assembly.rows())))
+            written.append((path, write_csv(out, assembly.columns, assembly.rows(), style)))
             out.flush()
         else:
-            written.append((path, run.write(path, table)))
+            written.append((path, run.write(path, table, style)))
     return written
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 from collections import Counter
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from wadi.cli.options import add_inputs, at_least_one, credentials_for, inputs_of
@@ -46,11 +45,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.plan.reader import load_plan
     from wadi.problems import Problem, UsageError, listed
     from wadi.rehearsal import rehearse
-    from wadi.table.writers import check_writable, write_file, writer_for
+    from wadi.table.destinations import Source, check_target, write_tables
 
     if args.output:
-        writer_for(args.output)
-        check_writable(Path(args.output))
+        check_target(args.output)
     loaded = load_plan(args.plan, inputs_of(args.input))
     if args.page_kind and args.page_kind not in loaded.plan.page:
         now = f"page kinds of the plan: {listed(loaded.plan.page)}"
@@ -77,7 +75,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         console(out).print(view(seen, args.rows, console(out).width))
     if args.output:
         first = seen.tables[0]
-        count = write_file(args.output, first.columns, first.rows)
+        count = write_tables(args.output, [Source(first.name, first.columns, [], lambda: first.rows)])
         print(f"{args.output}: {plural(count, 'row')}", file=err)
     return Status.NOT_ALL if seen.failures else Status.DONE
 

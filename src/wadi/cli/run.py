@@ -16,6 +16,7 @@ from wadi.cli.options import (
     credentials_for,
     inputs_of,
     not_negative,
+    style_of,
     write_outputs,
 )
 from wadi.cli.status import Status
@@ -90,13 +91,13 @@ def crawl_and_sum_up(
     from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
 
-    interrupted = False
+    interrupted, style = False, style_of(args)
     try:
         with display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as report:
             interrupted = begun.crawl(report, credentials=credentials) == "interrupted"
     except KeyboardInterrupt:
         interrupted = True
-    written = write_outputs(begun, args.output, args.table)
+    written = write_outputs(begun, args.output, args.table, style)
     summary = summary_of(begun, written, interrupted=interrupted)
     if args.json:
         write_json(summary.as_dict(), out)

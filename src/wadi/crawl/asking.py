@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from wadi.clean.stages import Unread
+from wadi.clean.types import Where
 from wadi.crawl.kinds import Asking, Field
 from wadi.crawl.picking import picked
 from wadi.page.document import Document
@@ -28,7 +29,7 @@ def sent_values(
     lacking = None
     for one in fields:
         texts = picked(one, scope, document, reply)
-        value = one.stages.value_of(texts[0], document.base) if texts else None
+        value = one.stages.value_of(texts[0], Where(document.base, reply.started_at)) if texts else None
         if value is None or isinstance(value, Unread) or value in _NOTHING:
             lacking = lacking or one.name
         else:

@@ -12,6 +12,7 @@ from typing import Any
 
 from lxml import etree
 
+from wadi.clean.types import Where
 from wadi.crawl.kinds import ChildRows, Field, Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
@@ -199,12 +200,13 @@ def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
     lengths = {f.name: len(columns[f.name]) for f in kind.fields if f.source == ""}
     if len(set(lengths.values())) > 1:
         raise _Uneven(", ".join(f"{count} × {name}" for name, count in lengths.items()))
+    where = Where(document.base, reply.started_at)
     for number in range(next(iter(lengths.values()), 0)):
         row = []
         for f in kind.fields:
             texts = columns.get(f.name, [])
             chosen = texts[number : number + 1] if f.source == "" else texts[:1]
-            row.append(_read(f, number, chosen, document, found))
+            row.append(_read(f, number, chosen, where, found))
         found.rows.append(row)
     assert kind.table is not None
     return found.table(kind.table, kind.columns)
@@ -216,13 +218,11 @@ def _cell(field: Field, row: int, scope: Scope, document: Document, reply: Reply
     texts = picked(field, scope, document, reply)
     if len(texts) > 1 and not field.plan.many:
         found.several[field.name] = found.several.get(field.name, 0) + 1
-    return _read(field, row, texts, document, found)
+    return _read(field, row, texts, Where(document.base, reply.started_at), found)
 
 
-def _read(field: Field, row: int, texts: list[str], document: Document, found: _Found) -> Any:
-    return cell_of(
-        field, texts, document.base, lambda unread: found.problems.append(problem_of(field.name, row, unread))
-    )
+def _read(field: Field, row: int, texts: list[str], where: Where, found: _Found) -> Any:
+    return cell_of(field, texts, where, lambda unread: found.problems.append(problem_of(field.name, row, unread)))
 
 
 def _gives_nothing(found: Extract) -> bool:

@@ -173,10 +173,12 @@ def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Functio
     return kinds
 
 
-def compile_field(name: str, field: FieldPlan, this_year: int) -> Field:
+def compile_field(
+    name: str, field: FieldPlan, this_year: int, functions: Mapping[str, Function] | None = None
+) -> Field:
     """A field with its expressions and stages."""
     source, _, detail = (field.source or "").partition(".")
-    stages = Stages(recipe_of(field, this_year=this_year))
+    stages = Stages(recipe_of(field, this_year=this_year, functions=functions))
     return Field(name, field, compiled(field.at), source, detail, stages, compiled(field.then))
 
 
@@ -224,7 +226,7 @@ class _Maker:
         )
 
     def _fields(self, fields: Mapping[str, FieldPlan]) -> tuple[Field, ...]:
-        return tuple(compile_field(name, field, self._year) for name, field in fields.items())
+        return tuple(compile_field(name, field, self._year, self._functions) for name, field in fields.items())
 
     def _number(self, name: str, field: FieldPlan | None) -> Field | None:
         """A field of the page that is an integer whatever the plan says or leaves out."""

@@ -7,6 +7,7 @@ import re
 from lxml import etree
 
 from wadi.clean.stages import Unread
+from wadi.clean.types import Where
 from wadi.crawl.asking import asked, headers_of, sent_values
 from wadi.crawl.kinds import Field, Next
 from wadi.crawl.picking import picked
@@ -47,7 +48,7 @@ def next_request(
 def stated_number(field: Field, document: Document, reply: Reply) -> int | None:
     """A whole number that the page states, such as its total; None where it states none."""
     texts = picked(field, document.scope, document, reply)
-    value = field.stages.value_of(texts[0], document.base) if texts else None
+    value = field.stages.value_of(texts[0], Where(document.base, reply.started_at)) if texts else None
     return value if isinstance(value, int) and not isinstance(value, Unread) else None
 
 

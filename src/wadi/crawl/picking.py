@@ -11,11 +11,13 @@ from lxml import etree
 from wadi.clean.numbers import PlainNumber
 from wadi.clean.stages import Unread
 from wadi.clean.text import tidied, tidied_lines
+from wadi.clean.types import Where
 from wadi.crawl.kinds import Field
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Node, Scope, first_of
 from wadi.page.grid import Grid, grid_of
 from wadi.page.jsonpath import JsonNode
+from wadi.page.labels import labelled
 from wadi.page.text import direct_text_of, text_of
 from wadi.problems import shortened
 from wadi.store.outcome import CellProblem
@@ -26,11 +28,19 @@ def picked(field: Field, scope: Scope, document: Document, reply: Reply) -> list
     """The texts that a field picks, before any stage: none when there is nothing."""
     if field.source in _ELSEWHERE:
         value = _ELSEWHERE[field.source](field, scope, reply)
-        return [value] if value else []
+        return _pieces([value], field) if value else []
     texts = [text for node in nodes_of(field, scope, document) for text in taken(node, field)]
-    if not field.then:
+    if field.then:
+        texts = [text for outer in texts for text in _inside(outer, field, document)]
+    return _pieces(texts, field)
+
+
+def _pieces(texts: list[str], field: Field) -> list[str]:
+    """The texts split where the field says so."""
+    between = field.plan.split
+    if between is None:
         return texts
-    return [text for outer in texts for text in _inside(outer, field, document)]
+    return [piece.strip() for text in texts for piece in text.split(between) if piece.strip()]
 
 
 def nodes_of(field: Field, scope: Scope, document: Document) -> list[Node]:
@@ -43,7 +53,19 @@ def nodes_of(field: Field, scope: Scope, document: Document) -> list[Node]:
         return _heading(field, scope, document)
     if field.plan.under is not None:
         return _under(field, field.plan.under, scope, document)
+    if field.plan.label:
+        return _beside_label(field, scope, document)
     return first_of(field.expressions, scope, document)
+
+
+def _beside_label(field: Field, scope: Scope, document: Document) -> list[Node]:
+    """What stands beside a label in the row, or in what the field's expressions pick."""
+    around = first_of(field.expressions, scope, document) if field.expressions else [scope]
+    found: list[Node] = []
+    for one in around:
+        if isinstance(one, etree._Element):
+            found += labelled(one, field.plan.label)
+    return found
 
 
 def _heading(field: Field, scope: Scope, document: Document) -> list[Node]:
@@ -159,7 +181,26 @@ def _inner_html(element: etree._Element) -> str:
     )
 
 
-_TAKES = {"text": text_of, "direct text": direct_text_of, "html": _html, "inner html": _inner_html}
+def _clean_html(element: etree._Element) -> str:
+    from wadi.page.markup import clean_html
+
+    return clean_html(element)
+
+
+def _markdown(element: etree._Element) -> str:
+    from wadi.page.markup import markdown_of
+
+    return markdown_of(element)
+
+
+_TAKES = {
+    "clean html": _clean_html,
+    "markdown": _markdown,
+    "text": text_of,
+    "direct text": direct_text_of,
+    "html": _html,
+    "inner html": _inner_html,
+}
 _ELSEWHERE: dict[str, Callable[[Field, Scope, Reply], str | None]] = {
     "url": lambda field, scope, reply: reply.url,
     "header": lambda field, scope, reply: reply.header(field.detail),
@@ -167,22 +208,26 @@ _ELSEWHERE: dict[str, Callable[[Field, Scope, Reply], str | None]] = {
 }
 
 
-def cell_of(field: Field, texts: list[str], base: str, report: Callable[[Unread], None]) -> Any:
+def cell_of(field: Field, texts: list[str], where: Where, report: Callable[[Unread], None]) -> Any:
     """The cell for the picked texts. What cannot be read is handed to `report` and leaves the cell empty."""
     values: list[Any] = []
     unread = False
     for text in texts if field.plan.many else texts[:1]:
-        value = field.stages.value_of(text, base)
+        value = field.stages.value_of(text, where)
         if isinstance(value, Unread):
             report(value)
             unread = True
         elif value is not None:
             values.append(value)
     if field.plan.many:
-        return values
+        return values if field.plan.join is None else _joined(values, field.plan.join) or field.plan.default
     if values:
         return values[0]
     return None if unread else field.plan.default
+
+
+def _joined(values: list[Any], between: str) -> str | None:
+    return between.join(map(str, values)) if values else None
 
 
 def problem_of(column: str, row: int, unread: Unread) -> CellProblem:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,6 +12,7 @@ from typing import Any
 from lxml import etree
 
 from wadi.clean.stages import Unread
+from wadi.clean.types import Where
 from wadi.crawl.kinds import Field, compile_field
 from wadi.crawl.picking import taken
 from wadi.learn.places import line_of, path_of
@@ -82,7 +84,7 @@ def _match(node: Node, one: Field, document: Document, *, with_place: bool) -> M
     values: list[Any] = []
     problems: list[str] = []
     for text in texts:
-        value = one.stages.value_of(text, document.base)
+        value = one.stages.value_of(text, Where(document.base, time.time()))
         if isinstance(value, Unread):
             problems.append(f"{value.what} [{value.code}]" + (f"; {value.why}" if value.why else ""))
             values.append(None)

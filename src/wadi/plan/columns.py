@@ -2,26 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
 
 from wadi.clean.stages import Recipe
 from wadi.clean.types import Setting, TypeName
-from wadi.plan.model import FieldPlan, ListPlan, Plan, TablePlan
+from wadi.plan.code import Function
+from wadi.plan.model import FieldPlan, ListPlan, PartOf, Plan, TablePlan
 
 OUTCOMES = "outcomes"
 """The table with one row for each start of a plan whose inputs are lists: what became of it."""
-SEEN_COLUMNS: dict[str, TypeName] = {"first_seen": "string", "last_seen": "string", "gone": "boolean"}
+SEEN_COLUMNS: dict[str, TypeName] = {"first_seen": "datetime", "last_seen": "datetime", "gone": "boolean"}
 """The columns of a table with `seen`."""
 FILE_PARTS: dict[str, TypeName] = {"url": "url", "size": "integer", "type": "string", "sha256": "string"}
 """The columns that stand beside a column of type file, by what is put after its name."""
+COMPANIONS: dict[TypeName, dict[str, TypeName]] = {
+    "file": FILE_PARTS,
+    "money": {"currency": "string"},
+    "geopoint": {"longitude": "number", "latitude": "number"},
+}
+"""The columns that stand beside a column of a type, by what is put after its name."""
+ORIGIN_COLUMNS: dict[str, TypeName] = {"url": "url", "time": "datetime", "place": "integer"}
+"""The columns of `origin`, by what is put after `origin_`."""
+_UNITS = {"size": "B", "longitude": "°", "latitude": "°"}
 
 
 @dataclass(frozen=True, slots=True)
 class Column:
     """A column of a finished table. `many` columns hold lists of the type; `pages` are the page kinds that give it.
 
-    `part_of` names the column of type file that this one tells about.
+    `part_of` names the column that this one stands beside.
     """
 
     name: str
@@ -68,13 +78,15 @@ def columns_of(plan: Plan, table: str) -> list[str]:
     for _, name, child in lists_of(plan):
         names += child.carry if name == table else []
     for column, fields in _giving(plan, table).items():
-        names += [column, *(part for part in _file_columns(column, fields[0][1]))]
-    names += SEEN_COLUMNS if table_plan(plan, table).seen else []
+        names += [column, *companions_of(column, fields[0][1].type)]
+    own = table_plan(plan, table)
+    names += [*own.derive, *own.constant, *(SEEN_COLUMNS if own.seen else ()), *(f"origin_{one}" for one in own.origin)]
     return list(dict.fromkeys(names))
 
 
-def _file_columns(column: str, field: FieldPlan) -> list[str]:
-    return [f"{column}_{part}" for part in FILE_PARTS] if field.type == "file" else []
+def companions_of(column: str, kind: TypeName) -> list[str]:
+    """The columns that stand beside one of this type."""
+    return [f"{column}_{part}" for part in COMPANIONS.get(kind, ())]
 
 
 def tables_of(plan: Plan) -> list[str]:
@@ -100,21 +112,52 @@ def columns(plan: Plan, table: str) -> list[Column]:
 
 
 def _column(plan: Plan, table: str, name: str) -> Column:
+    own = table_plan(plan, table)
+    column = _picked_column(plan, table, name) or _made_column(own, name)
+    if column is None:
+        parent = parent_table(plan, table)
+        assert parent is not None, "only lists carry columns"
+        column = _column(plan, parent, name)
+    is_hashed = name in own.hash
+    return replace(column, type="string", unit=None) if is_hashed else column
+
+
+def _picked_column(plan: Plan, table: str, name: str) -> Column | None:
+    """A column that fields give, or that stands beside one of these."""
     giving = list(fields_giving(plan, table, name))
     if giving:
         first = giving[0][1]
         pages = tuple(page for page, _ in giving)
-        return Column(name, first.type, first.many, first.unit, any(field.required for _, field in giving), pages)
+        many, kind = first.many and first.join is None, "string" if first.join is not None else first.type
+        unit = first.unit or ("%" if kind == "percent" else None)
+        return Column(name, kind, many, unit, any(field.required for _, field in giving), pages)
     for column, fields in _giving(plan, table).items():
-        if name in _file_columns(column, fields[0][1]):
+        page, field = fields[0]
+        if name in companions_of(column, field.type):
             part = name.removeprefix(f"{column}_")
-            unit = "B" if part == "size" else None
-            return Column(name, FILE_PARTS[part], fields[0][1].many, unit, False, (fields[0][0],), column)
-    if table_plan(plan, table).seen and name in SEEN_COLUMNS:
+            kind = COMPANIONS[field.type][part]
+            return Column(name, kind, field.many, _UNITS.get(part), False, (page,), column)
+    return None
+
+
+def _made_column(own: TablePlan, name: str) -> Column | None:
+    """A column that the table itself makes: derived, constant, seen, origin."""
+    if name in own.derive:
+        made = own.derive[name]
+        return Column(name, made.type, False, made.unit, False, ())
+    if name in own.constant:
+        value = own.constant[name]
+        kind: TypeName = (
+            "boolean" if isinstance(value, bool) else "integer" if isinstance(value, int)
+            else "number" if isinstance(value, float) else "string"
+        )  # fmt: skip
+        return Column(name, kind, False, None, False, ())
+    if own.seen and name in SEEN_COLUMNS:
         return Column(name, SEEN_COLUMNS[name], False, None, False, ())
-    parent = parent_table(plan, table)
-    assert parent is not None, "only lists carry columns"
-    return _column(plan, parent, name)
+    part = name.removeprefix("origin_")
+    if part in own.origin:
+        return Column(name, ORIGIN_COLUMNS[part], False, None, False, ())
+    return None
 
 
 def fields_giving(plan: Plan, table: str, column: str) -> list[tuple[str, FieldPlan]]:
@@ -136,14 +179,36 @@ def _giving(plan: Plan, table: str) -> dict[str, list[tuple[str, FieldPlan]]]:
     return found
 
 
-def recipe_of(field: FieldPlan, *, this_year: int | None = None) -> Recipe:
+def recipe_of(
+    field: FieldPlan, *, this_year: int | None = None, functions: Mapping[str, Function] | None = None
+) -> Recipe:
     """The stages that a field asks for."""
     return Recipe(
+        part=field.group if isinstance(field, PartOf) else None,
         find=field.find,
         clean=tuple(field.clean),
         missing=frozenset(field.missing),
         map=field.map,
         otherwise=field.otherwise,
-        setting=Setting(field.type, field.locale, field.format, field.unit, this_year),
+        setting=setting_of(field, this_year),
+        adjust=tuple(field.adjust),
         default=field.default,
+        functions=functions,
+    )
+
+
+def setting_of(field: FieldPlan, this_year: int | None = None) -> Setting:
+    """What a field says about the type of its value."""
+    return Setting(
+        type=field.type,
+        locale=field.locale,
+        format=field.format,
+        unit=field.unit,
+        this_year=this_year,
+        units=field.units,
+        around=field.around,
+        range=field.range,
+        currency=field.currency,
+        region=field.region,
+        zone=field.zone,
     )

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer
 from pydantic_core import PydanticCustomError
 
-from wadi.clean.types import TypeName
+from wadi.clean.types import TYPE_NAMES, TypeName
 
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|min|h)")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0}
@@ -42,6 +42,10 @@ def size_bytes(value: object) -> int:
 
 def _as_list(value: object) -> object:
     return [value] if isinstance(value, str) else value
+
+
+def _as_formula(value: object) -> object:
+    return {"formula": value} if isinstance(value, str) else value
 
 
 def _as_statuses(value: object) -> object:
@@ -92,36 +96,76 @@ class FieldPlan(Part):
     under: str | None = Field(
         None, description="the cell below this heading of the row's table, merged cells reckoned in; at picks inside it"
     )
+    label: Strings = Field(
+        [],
+        description="the value beside this label in a definition list, a table of two columns, or a line Label: value; the "
+        "first of several that stands there counts",
+    )
     inside: Literal["html", "json"] | None = Field(
         None, description="the picked text is a document of its own, of this kind"
     )
     then: Expressions | None = Field(None, description="expression for what is picked inside it")
     attr: str | None = Field(None, description="the attribute to take instead of the text")
-    take: Literal["text", "direct text", "html", "inner html"] | None = Field(
+    take: Literal["text", "direct text", "html", "inner html", "clean html", "markdown"] | None = Field(
         None, description="what to take of the element; default text, as a reader sees it"
     )
     many: bool = Field(
         False, description="every match, as a list; otherwise the first counts and the others are counted"
     )
+    split: str | None = Field(None, min_length=1, description="with many: what stands between the values of one text")
     find: str | None = Field(None, description="regular expression; its first group, or all of it, is kept")
+    parts: dict[Name, FieldPlan] = Field(
+        {}, description="columns made of the named groups of find, each a field with stages of its own"
+    )
+    keep: bool = Field(False, description="with parts: the field itself is a column, too")
+    of: Name | None = Field(None, description="of a part: the group of find; default the part's own name")
     clean: Strings = Field([], description="steps from text to text: VERB ARGUMENT…")
-    missing: list[str] = Field(list(MISSING_TEXTS), description="texts that count as no value")
+    missing: Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])] = Field(
+        list(MISSING_TEXTS), description='texts that count as no value; "…" stands for the usual ones'
+    )
     map: dict[str, str] | None = Field(
         None, description="text → text; a text that is not in it is a problem, unless else is set"
     )
     otherwise: str | None = Field(None, alias="else", description="what map gives for a text that is not in it")
-    type: TypeName = Field("string", description="string, integer, number, boolean, date, url or file")
+    type: TypeName = Field("string", description=f"one of {', '.join(TYPE_NAMES)}")
     locale: str | None = Field(None, description="CLDR locale that numbers and dates are written in")
-    format: str | None = Field(None, description="date pattern (Unicode TR 35): d MMMM y")
+    format: str | None = Field(
+        None,
+        description="date and time pattern (Unicode TR 35): d MMMM y; of a duration H:mm or mm:ss; of a point lat lon or lon lat",
+    )
     unit: str | None = Field(
         None, description="the unit that may stand at the number; kept for the column, not in the cell"
     )
+    units: dict[str, float] = Field(
+        {}, description="other units that may stand there, with the factor that turns them into unit"
+    )
+    around: bool = Field(False, description="other words may stand around the number")
+    range: Literal["low", "high", "middle"] | None = Field(None, description="of a range like 10–12 this is taken")
+    currency: str | None = Field(None, description="of money: the currency (ISO 4217) of texts that name none")
+    region: str | None = Field(
+        None, description="of phone: the country (ISO 3166-1) whose numbers they are; they come as E.164"
+    )
+    zone: str | None = Field(None, description="of datetime: the time zone (IANA name) of texts that name none")
+    adjust: Strings = Field([], description="steps from number or date to the same: VERB ARGUMENT…")
+    join: str | None = Field(None, description="with many: the values as one text, with this between them")
     default: str | int | float | bool | None = Field(None, description="for a value that is absent or missing")
     required: bool = Field(False, description="a row without this value goes to the rejects")
     name: str | None = Field(
         None,
         description="of type file: its name below files/, columns of the row in braces; default the content's hash",
     )
+
+
+class PartOf(FieldPlan):
+    """A field made of a named group of another: `parent` is that field's name, `whole` the field."""
+
+    parent: str = ""
+    whole: FieldPlan | None = None
+
+    @property
+    def group(self) -> tuple[str, str]:
+        """The expression and its group."""
+        return (self.whole.find or "" if self.whole else "", self.of or "")
 
 
 FieldOrShort = Annotated[FieldPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | FieldPlan)]
@@ -350,6 +394,14 @@ class LoginPlan(Part):
     )
 
 
+class DerivePlan(Part):
+    """A column reckoned from others of its row."""
+
+    formula: str = Field(min_length=1, description="arithmetic over columns; a missing one makes it missing")
+    type: TypeName = Field("number", description="type of the column")
+    unit: str | None = Field(None, description="unit of the column")
+
+
 class TablePlan(Part):
     """What a table must be."""
 
@@ -362,6 +414,22 @@ class TablePlan(Part):
         False,
         description="adds the columns first_seen, last_seen and gone: when this run or those before it had a record, which "
         "key tells; records that only earlier runs have stand at the end",
+    )
+    derive: dict[Name, Annotated[DerivePlan, BeforeValidator(_as_formula, json_schema_input_type=str | DerivePlan)]] = (
+        Field({}, description='columns reckoned from others: density = "flow / depth"')
+    )
+    call: str | None = Field(
+        None,
+        description="a function of the plan's code: gets each row as a dict and gives it back, changed, or None to reject it",
+    )
+    constant: dict[Name, str | int | float | bool] = Field({}, description="columns with the same value in every row")
+    rename: dict[Name, str] = Field({}, description="column → its name in what is written")
+    hash: Strings = Field([], description="columns whose values are replaced by a keyed hash: personal data")
+    hash_key_from: str | None = Field(
+        None, description="the environment variable with the key of hash; default a key of the run's own"
+    )
+    origin: list[Literal["url", "time", "place"]] = Field(
+        [], description="adds where each row is from: origin_url, origin_time, origin_place"
     )
     prefer: Name | None = Field(None, description="the page kind whose value counts where two give the same column")
 

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
-from wadi.plan.model import AskPlan, FieldPlan, OpenPlan, PagePlan, Plan
+from wadi.plan.model import MISSING_TEXTS, AskPlan, FieldPlan, OpenPlan, PagePlan, PartOf, Plan
 from wadi.plan.positions import Path
+
+_PICKING = ("at", "source", "under", "label", "inside", "then", "attr", "take", "many", "split")
+"""The keys by which a field picks, which its parts have from it."""
 
 
 def fields_of(page: str, kind: PagePlan) -> Iterator[tuple[Path, FieldPlan, bool]]:
     """Every field of a page kind with its path, and whether it is relative to a row."""
     for name, field in kind.fields.items():
-        yield ("page", page, "fields", name), field, kind.rows is not None
+        yield ("page", page, "fields", *_steps(name, field)), field, kind.rows is not None
     for one, child in kind.lists.items():
         for name, field in child.fields.items():
-            yield ("page", page, "lists", one, "fields", name), field, True
+            yield ("page", page, "lists", one, "fields", *_steps(name, field)), field, True
     if kind.total is not None:
         yield ("page", page, "total"), kind.total, False
     if kind.next is not None:
@@ -25,6 +28,11 @@ def fields_of(page: str, kind: PagePlan) -> Iterator[tuple[Path, FieldPlan, bool
             yield ("page", page, "next", "last"), kind.next.last, False
     for target, link in kind.open.items():
         yield from _sent(("page", page, "open", target), link)
+
+
+def _steps(name: str, field: FieldPlan) -> tuple[str, ...]:
+    """Where a field of this name is written: a part stands in the field that it is a part of."""
+    return (field.parent, "parts", name) if isinstance(field, PartOf) else (name,)
 
 
 def _sent(path: Path, asking: AskPlan) -> Iterator[tuple[Path, FieldPlan, bool]]:
@@ -51,6 +59,8 @@ def expressions_of(plan: Plan) -> Iterator[tuple[Path, list[str], bool]]:
         for name, child in kind.lists.items():
             yield ("page", page, "lists", name, "rows"), child.rows, kind.rows is not None
         for path, field, relative in fields_of(page, kind):
+            if isinstance(field, PartOf):
+                path = path[:-2]
             if field.at:
                 yield (*path, "at"), field.at, relative and field.source is None
             if field.then:
@@ -85,3 +95,33 @@ def opens_from_row(plan: Plan, kind: PagePlan, target: str) -> bool:
         return False
     completes = target in plan.page and plan.page[target].completes is not None
     return link.scope == "row" or (link.scope is None and completes and plan.page[target].completes == kind.table)
+
+
+def with_parts(plan: Plan) -> Plan:
+    """The plan with every part of a field as a field of its own, and the usual texts put where `missing` has "…"."""
+    pages = {}
+    for name, page in plan.page.items():
+        lists = {one: child.model_copy(update={"fields": _expanded(child.fields)}) for one, child in page.lists.items()}
+        pages[name] = page.model_copy(update={"fields": _expanded(page.fields), "lists": lists})
+    return plan.model_copy(update={"page": pages})
+
+
+def _expanded(fields: Mapping[str, FieldPlan]) -> dict[str, FieldPlan]:
+    found: dict[str, FieldPlan] = {}
+    for name, field in fields.items():
+        field = _with_usual_missing(field)
+        if not field.parts or field.keep:
+            found[name] = field
+        for part, own in field.parts.items():
+            picking = {key: getattr(field, key) for key in _PICKING}
+            set_here = {key: getattr(own, key) for key in own.model_fields_set}
+            values = {**picking, "locale": field.locale, "missing": field.missing, **set_here, "of": own.of or part}
+            found[part] = _with_usual_missing(PartOf.model_construct(parent=name, whole=field, **values))
+    return found
+
+
+def _with_usual_missing(field: FieldPlan) -> FieldPlan:
+    if "…" not in field.missing:
+        return field
+    missing = [text for one in field.missing for text in (MISSING_TEXTS if one == "…" else [one])]
+    return field.model_copy(update={"missing": missing})

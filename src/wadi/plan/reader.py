@@ -18,6 +18,7 @@ from wadi.plan.code import BadCode, Function, load_code
 from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
 from wadi.plan.model import PAGE_KEYS, InputValue, Plan
+from wadi.plan.parts import fields_of, with_parts
 from wadi.plan.positions import Path, Positions
 from wadi.plan.text import PlanText
 from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest, shortened
@@ -148,7 +149,7 @@ def _model_of(
             for path in sorted(set(paths), key=lambda p: (len(p), str(p[-1:])), reverse=True):
                 _drop(data, path)
         else:
-            plan, unread = _with_files(plan, text)
+            plan, unread = _with_files(with_parts(plan), text)
             problems += unread
             found = findings(plan, text, set(inputs)) if not unread else []
             return plan, problems + [p for path, p in found if not _caused_by(path, gone)]
@@ -172,12 +173,7 @@ def _with_files(plan: Plan, text: PlanText) -> tuple[Plan, list[Problem]]:
 
 def _functions(plan: Plan, text: PlanText) -> tuple[Mapping[str, Function], list[Problem]]:
     """The functions of the plan's code, and what is wrong with it or with those that the plan calls."""
-    called = [
-        (("page", page, "open", target, "call"), link.call)
-        for page, kind in plan.page.items()
-        for target, link in kind.open.items()
-        if link.call
-    ]
+    called = list(_calls(plan))
     if plan.code is None:
         now = 'code = "….py" names the file with the function'
         return {}, [
@@ -200,6 +196,23 @@ def _functions(plan: Plan, text: PlanText) -> tuple[Mapping[str, Function], list
             now = f'did you mean "{near}"?' if near else f"functions there: {listed(functions)}"
             wrong.append(text.problem("bad-code", path, f'{plan.code} has no function "{name}"', now=now))
     return functions, wrong
+
+
+def _calls(plan: Plan) -> Iterator[tuple[Path, str]]:
+    """Every function that the plan calls, with the path where it says so."""
+    for page, kind in plan.page.items():
+        for target, link in kind.open.items():
+            if link.call:
+                yield ("page", page, "open", target, "call"), link.call
+        for path, one, _ in fields_of(page, kind):
+            for key in ("clean", "adjust"):
+                for index, sentence in enumerate(getattr(one, key)):
+                    words = sentence.split()
+                    if len(words) == 2 and words[0] == "call":
+                        yield (*path, key, index), words[1].strip("'\"")
+    for name, table in plan.table.items():
+        if table.call:
+            yield ("table", name, "call"), table.call
 
 
 def _with_inputs(data: dict[str, Any], inputs: Mapping[str, InputValue]) -> dict[str, Any]:
@@ -290,7 +303,9 @@ def _part_at(path: Path) -> type[BaseModel] | None:
     steps = [str(step) for step in path]
     if path and path[0] in ("page", "table", "inputs"):
         steps[1:2] = ["*"]
-    if len(path) > 3 and path[2] in ("fields", "open", "lists"):
+    if len(path) > 4 and path[-2] == "parts":
+        return model.FieldPlan
+    if len(path) > 3 and path[2] in ("fields", "open", "lists", "derive"):
         steps[3] = "*"
     for at in (4, 5):
         if len(path) > at and path[at - 1] in ("fields", "send", "keep"):
@@ -319,6 +334,7 @@ _PARTS: dict[tuple[str, ...], type[BaseModel]] = {
     ("links",): model.LinksPlan,
     ("login",): model.LoginPlan,
     ("table", "*"): model.TablePlan,
+    ("table", "*", "derive", "*"): model.DerivePlan,
 }
 
 

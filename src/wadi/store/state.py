@@ -347,6 +347,11 @@ class RunState:
         counted = dict(self._db.execute("SELECT state, count(*) FROM pages GROUP BY state"))
         return {state: counted.get(state.value, 0) for state in State}
 
+    def came_at(self, page: int) -> float | None:
+        """When a page's reply came, in seconds since 1970."""
+        found = self._db.execute("SELECT fetched_at FROM pages WHERE id = ?", (page,)).fetchone()
+        return found[0] if found else None
+
     def state_of(self, page: int) -> State:
         (state,) = self._db.execute("SELECT state FROM pages WHERE id = ?", (page,)).fetchone()
         return State(state)

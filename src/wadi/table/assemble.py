@@ -5,13 +5,16 @@ Nothing of this depends on the order in which replies came: the same stored page
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from enum import Enum
 from functools import lru_cache
 from typing import Any
 
+from wadi.clean.errors import NotReadable
 from wadi.clean.stages import Stages, Unread
+from wadi.clean.types import Where
 from wadi.plan.columns import Column, columns, fields_giving, lists_of, parent_table, recipe_of, table_plan
 from wadi.plan.model import FieldPlan, Plan
 from wadi.plan.starts import FILE
@@ -21,11 +24,13 @@ from wadi.store.state import RunState
 from wadi.table.account import Account, way_of_double
 from wadi.table.doubles import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
+from wadi.table.finish import Finish, Made, Means, Trouble
 from wadi.table.seen import Seen, Sighting
 from wadi.urls import without_secret
 
 Cells = list[Any]
 _PAGES_HELD = 8
+_NO_MEANS = Means()
 
 
 @dataclass(slots=True)
@@ -57,32 +62,43 @@ class Assembly:
         *,
         limit: int | None = None,
         parent_limit: int | None = None,
-        this_year: int = 0,
+        means: Means = _NO_MEANS,
         sighting: Sighting | None = None,
+        trouble: Callable[[Trouble], None] = lambda trouble: None,
     ) -> None:
-        self.columns: list[Column] = columns(plan, table)
         self.account = Account()
+        self._columns: list[Column] = columns(plan, table)
         self._state = state
         self._table = table
         self._limit = limit
         self._plan = table_plan(plan, table)
-        self._place = {column.name: place for place, column in enumerate(self.columns)}
-        self._required = [place for place, column in enumerate(self.columns) if column.required]
+        names = self._plan.rename
+        self.columns = [replace(column, name=names.get(column.name, column.name)) for column in self._columns]
+        self._place = {column.name: place for place, column in enumerate(self._columns)}
+        self._required = [place for place, column in enumerate(self._columns) if column.required]
         self._key = [self._place[name] for name in self._plan.key if name in self._place]
         self._completing = {name for name, kind in plan.page.items() if kind.completes == table}
         self._fills = {name: _fill(plan, table, name) for name in plan.page}
-        self._by_route = _by_route(plan, table, this_year)
+        self._by_route = _by_route(plan, table, means)
+        self._made = Made(self._plan, self._columns, means.functions)
+        self._finish = Finish(self._plan, self._columns, means.hash_key, self._origin)
+        self._trouble = trouble
         self._seen = FirstStands()
-        self._files = FileCells(state, plan, table, self.columns)
+        self._files = FileCells(state, plan, table, self._columns)
         has_seen = sighting is not None and self._plan.seen and bool(self._key)
         self._known = Seen(sighting, self.columns, self._key) if sighting and has_seen else None
         self._told: set[int] = set()
         self._rows_of = lru_cache(_PAGES_HELD)(lambda page: state.rows(page, table))
         self._is_list = any(name == table for _, name, _ in lists_of(plan))
         parent = parent_table(plan, table) if self._is_list else None
-        self._parent = Assembly(state, plan, parent, limit=parent_limit, this_year=this_year) if parent else None
+        self._parent = Assembly(state, plan, parent, limit=parent_limit, means=means) if parent else None
         carried = {name for _, one, child in lists_of(plan) if one == table for name in child.carry}
         self._carried = [(self._place[name], name) for name in carried if name in self._place]
+
+    @property
+    def key(self) -> list[int]:
+        """Where the columns of the key stand."""
+        return self._key
 
     @property
     def names_files(self) -> bool:
@@ -115,6 +131,7 @@ class Assembly:
             if self._limit is not None and self.account.accepted >= self._limit:
                 return
             self._files.put(row.cells)
+            self._finish.put(row.cells, row.visit.page, row.number)
             if self._known is not None:
                 self._known.put(row.cells)
             self.account.accepted += 1
@@ -172,7 +189,7 @@ class Assembly:
                 given = self._rows_of(visit.page)
                 yield from self._tied(visit, visit.page, given.parents if given else None, None)
             return
-        places = {column.name: place for place, column in enumerate(self._parent.columns)}
+        places = self._parent._place
         for parent in self._parent.placed():
             carried = {place: parent.cells[places[name]] for place, name in self._carried}
             sources = [(parent.visit.page, parent.number), *((page, 0) for page in self._parent.details_of(parent))]
@@ -255,9 +272,15 @@ class Assembly:
                 row[place] = value
 
     def _fate(self, row: Placed) -> _Fate:
+        if not self._made.is_idle and not self._made.put(row.cells, lambda *said: self._failed(row, *said)):
+            self.account.add_reject(self._url(row.visit.page), "what the row function wants")
+            return _Fate.REJECTED
         missing = next((place for place in self._required if row.cells[place] is None), None)
         if missing is not None:
-            self.account.add_reject(self._url(row.visit.page), self.columns[missing].name)
+            name = self._columns[missing].name
+            self.account.add_reject(self._url(row.visit.page), name)
+            what = f'no value for "{name}", which is required'
+            self._trouble(Trouble(row.visit.page, row.number, None, repr(row.cells), "rejected", what))
             return _Fate.REJECTED
         if self._key and self._plan.doubles == "first":
             key = key_of(row.cells, self._key)
@@ -267,6 +290,18 @@ class Assembly:
                     self._account_double(key, first, row.visit)
                     return _Fate.DOUBLE
         return _Fate.ACCEPTED
+
+    def _failed(self, row: Placed, column: str | None, raw: str, error: NotReadable) -> None:
+        """Count and tell what a formula or a function could not do."""
+        self._trouble(Trouble(row.visit.page, row.number, column, raw, error.code, error.what, error.why))
+        if error.code != "rejected":
+            problem = CellProblem(row.number, column or "(row)", raw, error.code, error.what, error.why)
+            self._account_problems(row.visit.page, [problem], {}, told=True)
+
+    def _origin(self, page: int) -> tuple[str, str | None]:
+        at = self._state.came_at(page)
+        came = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds") if at else None
+        return self._url(page), came
 
     def _account_double(self, key: tuple[Any, ...], first: Stand, again: Visit) -> None:
         shown = " ".join(map(str, key))
@@ -298,12 +333,21 @@ class Assembly:
             if value is not None and value != []:
                 filled[column.name] = filled.get(column.name, 0) + 1
 
-    def _account_problems(self, page: int, problems: Iterable[CellProblem], several: Mapping[str, int]) -> None:
+    def _account_problems(
+        self, page: int, problems: Iterable[CellProblem], several: Mapping[str, int], *, told: bool = False
+    ) -> None:
+        names = self._plan.rename
         for problem in problems:
-            self.account.unread[problem.column] = self.account.unread.get(problem.column, 0) + 1
-            if problem.column not in self.account.unread_examples:
-                self.account.unread_examples[problem.column] = (self._url(page), problem)
-        for name, count in several.items():
+            name = names.get(problem.column, problem.column)
+            self.account.unread[name] = self.account.unread.get(name, 0) + 1
+            if name not in self.account.unread_examples:
+                self.account.unread_examples[name] = (self._url(page), problem)
+            if not told:
+                self._trouble(
+                    Trouble(page, problem.row, problem.column, problem.raw, problem.code, problem.what, problem.why)
+                )
+        for column, count in several.items():
+            name = names.get(column, column)
             self.account.several[name] = self.account.several.get(name, 0) + count
 
     def _url(self, page: int) -> str:
@@ -313,8 +357,8 @@ class Assembly:
 class EnoughRows:
     """Whether the first `limit` rows of a table are certain; asked after each commit. Rows once counted stay counted."""
 
-    def __init__(self, state: RunState, plan: Plan, table: str, limit: int, *, this_year: int) -> None:
-        assembly = Assembly(state, plan, table, this_year=this_year)
+    def __init__(self, state: RunState, plan: Plan, table: str, limit: int, *, means: Means) -> None:
+        assembly = Assembly(state, plan, table, means=means)
         doubles = table_plan(plan, table).doubles
         # Later rows change earlier ones with "last" and "merge", so nothing is certain before the end.
         self._open_end = doubles in ("last", "merge") and bool(table_plan(plan, table).key)
@@ -344,7 +388,7 @@ class _RouteField:
         text = visit.text if self.source == "link" else visit.inputs.get(self.detail)
         if text is None:
             return self.plan.default
-        value = self.stages.value_of(str(text), "")
+        value = self.stages.value_of(str(text), Where())
         return self.plan.default if value is None else None if isinstance(value, Unread) else value
 
 
@@ -360,13 +404,13 @@ def _fill(plan: Plan, table: str, page: str) -> dict[str, bool]:
     return dict.fromkeys(plan.page[page].fields, prefers)
 
 
-def _by_route(plan: Plan, table: str, this_year: int) -> dict[str, dict[str, _RouteField]]:
+def _by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str, _RouteField]]:
     """Page kind → column → the fields that are filled in by route."""
     found: dict[str, dict[str, _RouteField]] = {}
     for column in columns(plan, table):
         for page, plan_field in fields_giving(plan, table, column.name):
             source, _, detail = (plan_field.source or "").partition(".")
             if source in ("link", "input"):
-                stages = Stages(recipe_of(plan_field, this_year=this_year))
+                stages = Stages(recipe_of(plan_field, this_year=means.this_year, functions=means.functions))
                 found.setdefault(page, {})[column.name] = _RouteField(plan_field, source, detail, stages)
     return found

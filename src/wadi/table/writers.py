@@ -1,142 +1,168 @@
-"""Tables written to files: one function for each format, from columns and rows to bytes. Files appear whole or not at all.
+"""Tables written as text: one function for each format, from columns and rows to bytes.
 
-A new format is a function below and a line in FORMATS.
+A new format is a function below (or beside, in `spreadsheet`, `parquet`, `database`) and a line in `destinations`.
 """
 
 from __future__ import annotations
 
 import csv
 import io
-import os
-import tempfile
-from collections.abc import Callable, Iterable, Iterator
-from pathlib import Path
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from html import escape
 from typing import Any, BinaryIO
 
 import orjson
 
 from wadi.plan.columns import Column
-from wadi.points import reached
-from wadi.problems import Place, Problem, UsageError, listed
+from wadi.table.cells import disarmed, flat, odd_places, text_places
 
-Writer = Callable[[BinaryIO, list[Column], Iterable[list[Any]]], int]
-"""Writes a table and returns its number of rows."""
-LIST_SEPARATOR = "; "
 _BATCH_ROWS = 1000
+Rows = Iterable[list[Any]]
 
 
-def write_csv(out: BinaryIO, columns: list[Column], rows: Iterable[list[Any]]) -> int:
-    """RFC 4180, UTF-8 without byte order mark: header line, CRLF, quotes where needed; missing cells are empty.
+@dataclass(frozen=True)
+class Style:
+    """How a table is written: the mark between cells and a byte order mark of CSV; whether texts that a spreadsheet would run
+    stay as they are; what becomes of a database table that is there."""
 
-    Lists are joined with "; ", truth values are `true` and `false`.
+    delimiter: str = ","
+    bom: bool = False
+    as_is: bool = False
+    into: str = "replace"
+
+
+PLAIN = Style()
+Writer = Callable[[BinaryIO, Sequence[Column], Rows, Style], int]
+"""Writes a table and returns its number of rows."""
+
+
+def write_csv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+    """RFC 4180, UTF-8: header line, CRLF, quotes where needed; missing cells are empty.
+
+    Lists are joined with "; ", truth values are `true` and `false`. Without `as_is` a text that a spreadsheet would run as a
+    formula has an apostrophe before it.
     """
-    text = io.TextIOWrapper(out, "utf-8", newline="", write_through=False)
-    writer = csv.writer(text)
+    text = io.TextIOWrapper(out, "utf-8-sig" if style.bom else "utf-8", newline="", write_through=False)
+    writer = csv.writer(text, delimiter=style.delimiter)
     writer.writerow([column.name for column in columns])
-    odd = [place for place, column in enumerate(columns) if column.many or column.type == "boolean"]
+    odd, texts = odd_places(columns), [] if style.as_is else text_places(columns)
     count = 0
-    for row in rows:
-        writer.writerow(_flat(row, odd) if odd else row)
-        count += 1
+    for batch in batches(rows):
+        for row in batch:
+            for place in odd:
+                row[place] = flat(row[place])
+            for place in texts:
+                value = row[place]
+                if value and value[0] in "=+-@\t\r ":
+                    row[place] = disarmed(value)
+        writer.writerows(batch)
+        count += len(batch)
     text.flush()
     text.detach()
     return count
 
 
-def write_jsonl(out: BinaryIO, columns: list[Column], rows: Iterable[list[Any]]) -> int:
+def write_tsv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+    """Like CSV, with tabs between the cells."""
+    return write_csv(out, columns, rows, Style("\t", style.bom, style.as_is))
+
+
+def write_jsonl(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """JSON Lines, UTF-8: one object for each row, all columns in it, missing cells null."""
     names = [column.name for column in columns]
     count = 0
-    for batch in _batches(rows):
-        out.write(
-            b"".join(
-                orjson.dumps(dict(zip(names, row, strict=True)), option=orjson.OPT_APPEND_NEWLINE) for row in batch
-            )
-        )
+    for batch in batches(rows):
+        lines = (orjson.dumps(dict(zip(names, row, strict=True)), option=orjson.OPT_APPEND_NEWLINE) for row in batch)
+        out.write(b"".join(lines))
         count += len(batch)
     return count
 
 
-FORMATS: dict[str, Writer] = {".csv": write_csv, ".jsonl": write_jsonl, ".ndjson": write_jsonl}
-
-
-def writer_for(path: str) -> Writer:
-    """The writer for a path's ending. Raises UsageError for one that names no format."""
-    ending = Path(path).suffix.lower()
-    if ending not in FORMATS:
-        what = f'"{path}": the ending {ending or "(none)"} names no format'
-        raise UsageError(Problem("unknown-format", what, now=f"endings: {listed(FORMATS)}"))
-    return FORMATS[ending]
-
-
-def write_file(path: str | Path, columns: list[Column], rows: Iterable[list[Any]]) -> int:
-    """Write a table beside `path` and put it in its place when it is whole; an old file stays until then."""
-    target = Path(path)
-    write = writer_for(str(target))
-    check_writable(target)
-    try:
-        return _replaced(target, write, columns, rows)
-    except OSError as error:
-        raise _not_writable(target, error.strerror or str(error)) from error
-
-
-def check_writable(target: Path) -> None:
-    """Raise UsageError now, before a long crawl, if the file could not be written then."""
-    if target.is_dir():
-        raise _not_writable(target, "this is a folder")
-    if not target.parent.is_dir():
-        raise _not_writable(target, f"the folder {target.parent} does not exist")
-    if not os.access(target.parent, os.W_OK):
-        raise _not_writable(target, f"the folder {target.parent} does not let us write")
-
-
-def _replaced(target: Path, write: Writer, columns: list[Column], rows: Iterable[list[Any]]) -> int:
-    handle, name = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
-    try:
-        with os.fdopen(handle, "wb") as out:
-            count = write(out, columns, rows)
-            out.flush()
-            os.fsync(out.fileno())
-        Path(name).chmod(0o666 & ~_umask())
-        reached("export-written")
-        Path(name).replace(target)
-        reached("export-renamed")
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
+def write_json(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+    """One JSON array of objects, a row a line."""
+    names = [column.name for column in columns]
+    count = 0
+    out.write(b"[")
+    for row in rows:
+        out.write(b"\n" if not count else b",\n")
+        out.write(orjson.dumps(dict(zip(names, row, strict=True))))
+        count += 1
+    out.write(b"\n]\n")
     return count
 
 
-def _umask() -> int:
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask
+def write_markdown(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+    """A table of Markdown (GFM's tables): numbers to the right, marks of the language escaped."""
+    right = {"integer", "number", "money", "percent", "year"}
+    out.write(f"| {' | '.join(_marked(column.name) for column in columns)} |\n".encode())
+    out.write(f"| {' | '.join('--:' if column.type in right else '---' for column in columns)} |\n".encode())
+    count = 0
+    for row in rows:
+        out.write(f"| {' | '.join(_marked(flat(value)) for value in row)} |\n".encode())
+        count += 1
+    return count
 
 
-def _not_writable(target: Path, why: str) -> UsageError:
-    return UsageError(Problem("not-writable", f"cannot be written: {why}", Place(str(target))))
+def _marked(value: Any) -> str:
+    """A cell of Markdown: what would be markup is shown."""
+    if value is None:
+        return ""
+    text = str(value).replace("\\", "\\\\").replace("\n", " ")
+    for mark in "|*_`[]<>":
+        text = text.replace(mark, f"\\{mark}")
+    return text
 
 
-def _flat(row: list[Any], odd: list[int]) -> list[Any]:
-    flat = list(row)
-    for place in odd:
-        value = flat[place]
-        if isinstance(value, list):
-            flat[place] = LIST_SEPARATOR.join(_written(one) for one in value) or None
-        elif isinstance(value, bool):
-            flat[place] = _written(value)
-    return flat
+_PAGE_HEAD = """<!doctype html>
+<html lang="en">
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width">
+<title>Table</title>
+<style>
+:root { color-scheme: light dark }
+body { font: 15px/1.45 system-ui, sans-serif; margin: 1.5rem }
+table { border-collapse: collapse }
+th, td { padding: .3rem .8rem; text-align: start; vertical-align: top }
+th, td { border-block-end: 1px solid color-mix(in srgb, currentColor 18%, transparent) }
+th { position: sticky; inset-block-start: 0; background: Canvas; white-space: nowrap }
+.n { text-align: end; font-variant-numeric: tabular-nums; white-space: nowrap }
+small { font-weight: normal; opacity: .7 }
+</style>
+<table>
+<thead><tr>"""
 
 
-def _written(value: Any) -> str:
-    return str(value).lower() if isinstance(value, bool) else str(value)
+def write_html(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+    """A page of its own with the table: everything escaped, links as links."""
+    right = {"integer", "number", "money", "percent", "year"}
+    out.write(_PAGE_HEAD.encode())
+    for column in columns:
+        unit = f" <small>{escape(column.unit)}</small>" if column.unit else ""
+        out.write(f"<th{' class=n' if column.type in right else ''}>{escape(column.name)}{unit}</th>".encode())
+    out.write(b"</tr></thead>\n<tbody>\n")
+    count = 0
+    for row in rows:
+        cells = (_html_cell(column, value, right) for column, value in zip(columns, row, strict=True))
+        out.write(f"<tr>{''.join(cells)}</tr>\n".encode())
+        count += 1
+    out.write(b"</tbody>\n</table>\n</html>\n")
+    return count
 
 
-def _batches(rows: Iterable[list[Any]]) -> Iterator[list[list[Any]]]:
+def _html_cell(column: Column, value: Any, right: set[str]) -> str:
+    text = "" if value is None else escape(str(flat(value)))
+    if column.type == "url" and not column.many and str(value).startswith(("http://", "https://")):
+        text = f'<a href="{text}">{text}</a>'
+    return f"<td{' class=n' if column.type in right else ''}>{text}</td>"
+
+
+def batches(rows: Rows, size: int = _BATCH_ROWS) -> Iterator[list[list[Any]]]:
+    """The rows in lists of at most `size`."""
     batch: list[list[Any]] = []
     for row in rows:
         batch.append(row)
-        if len(batch) >= _BATCH_ROWS:
+        if len(batch) >= size:
             yield batch
             batch = []
     if batch:

@@ -5,14 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from wadi.clean.adjust import adjustment_of
 from wadi.clean.errors import BadSetting
 from wadi.clean.steps import step_of
-from wadi.clean.types import Setting, converter
+from wadi.clean.types import converter
 from wadi.page.expressions import BadExpression, compile_expression
-from wadi.plan.model import FieldPlan, PagePlan, Plan
+from wadi.plan.columns import setting_of
+from wadi.plan.model import FieldPlan, PagePlan, PartOf, Plan
 from wadi.plan.parts import expressions_of, fields_of
 from wadi.plan.positions import Path
 from wadi.plan.text import Finding, PlanText
+from wadi.problems import listed, nearest
 from wadi.web.parameters import names_in
 
 SOURCES = ("page", "data", "heading", "url", "link", "key", "input", "header")
@@ -46,7 +49,7 @@ def field_settings(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 def _sources(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
     if field.source is None:
-        if field.at is None and field.under is None:
+        if field.at is None and field.under is None and not field.label:
             yield (
                 path,
                 text.problem("missing-key", path, f'"{path[-1]}" says neither at nor from', now='at = "…" picks it'),
@@ -94,17 +97,80 @@ def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
         except re.error as error:
             at = (*path, "find")
             yield at, text.problem("bad-regex", at, f"regular expression: {error.msg}", inside=error.pos)
-    for index, sentence in enumerate(field.clean):
-        try:
-            step_of(sentence)
-        except BadSetting as error:
-            at = (*path, "clean", index)
-            yield at, text.problem(error.code, at, error.what, now=error.now, inside=error.offset)
+    yield from _steps(path, field, text)
+    yield from _parts(path, field, text)
+    yield from _excluded(path, field, text)
     try:
-        converter(Setting(field.type, field.locale, field.format, field.unit))
+        converter(setting_of(field))
     except BadSetting as error:
-        at = (*path, "locale" if error.code == "bad-locale" else "format")
+        keys = ("currency", "region", "zone", "format")
+        named = next(
+            (key for key in keys if getattr(field, key) and f'"{getattr(field, key)}"' in error.what), "format"
+        )
+        at = (*path, "locale" if error.code == "bad-locale" else named)
         yield at, text.problem(error.code, at, error.what, now=error.now, inside=error.offset)
+
+
+def _steps(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    """Steps of clean and adjust that are not in the grammar. Whether functions are there is found when the code is read."""
+    for key, read in (("clean", step_of), ("adjust", adjustment_of)):
+        for index, sentence in enumerate(getattr(field, key)):
+            try:
+                read(sentence)
+            except BadSetting as error:
+                at = (*path, key, index)
+                yield at, text.problem(error.code, at, error.what, now=error.now, inside=error.offset)
+
+
+def _parts(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    """Parts without a group of their own."""
+    if not isinstance(field, PartOf):
+        if field.of is not None:
+            at = (*path, "of")
+            yield at, text.problem("both-keys", at, "of is for parts: it names a group of the field's find", key=True)
+        return
+    pattern, group = field.group
+    if not pattern:
+        now = "find = '(?P<depth>[\\d.]+) m deep, (?P<basins>\\d+) basins'"
+        yield path, text.problem("missing-key", path, f'"{field.parent}" has parts, but no find', key=True, now=now)
+        return
+    try:
+        groups = re.compile(pattern).groupindex
+    except re.error:
+        return
+    if group not in groups:
+        near = nearest(group, groups)
+        now = (
+            f'did you mean of = "{near}"?'
+            if near
+            else f"groups of find: {listed(groups)}"
+            if groups
+            else "(?P<NAME>…) names a group"
+        )
+        yield (
+            path,
+            text.problem("unknown-column", path, f'find of "{field.parent}" has no group "{group}"', key=True, now=now),
+        )
+
+
+def _excluded(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    """Keys that mean something only beside others."""
+    numbers = ("integer", "number", "money", "percent")
+    wants = (
+        ("split", field.split is not None and not field.many, 'many = true  makes a list of the pieces'),
+        ("join", field.join is not None and not field.many, "join is for many"),
+        ("units", bool(field.units) and not field.unit and field.type != "percent", 'unit = "…"  is what they become'),
+        ("around", field.around and field.type not in numbers, "around is for numbers"),
+        ("range", field.range is not None and field.type not in numbers, "range is for numbers"),
+        ("currency", field.currency is not None and field.type != "money", 'currency is for type = "money"'),
+        ("region", field.region is not None and field.type != "phone", 'region is for type = "phone"'),
+        ("zone", field.zone is not None and field.type not in ("datetime", "date"), 'zone is for type = "datetime"'),
+        ("keep", field.keep and not field.parts, "keep is for fields with parts"),
+    )  # fmt: skip
+    for key, is_wrong, now in wants:
+        if is_wrong:
+            at = (*path, key)
+            yield at, text.problem("both-keys", at, f"{key} means nothing here", key=True, now=now)
 
 
 def _file_name(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from wadi.plan.columns import (
-    FILE_PARTS,
     SEEN_COLUMNS,
     columns_of,
+    companions_of,
     fields_giving,
     lists_of,
     parent_table,
     yielded_tables,
 )
+from wadi.plan.lint.made import made_columns
 from wadi.plan.model import FieldPlan, Plan
 from wadi.plan.positions import Path
 from wadi.plan.text import Finding, PlanText
@@ -57,6 +58,7 @@ def tables_rule(plan: Plan, text: PlanText) -> Iterator[Finding]:
             continue
         yield from _named_columns(plan, name, text)
         yield from _seen(plan, name, text)
+        yield from made_columns(plan, name, text)
         if table.prefer and table.prefer not in plan.page:
             at = ("table", name, "prefer")
             yield at, text.problem("unknown-page", at, f'there is no page kind "{table.prefer}"')
@@ -173,8 +175,8 @@ def file_names(plan: Plan, text: PlanText) -> Iterator[Finding]:
                     gone = f'the columns of table "{table}" leave "{column}" out'
                     what = gone if column in known else f'table "{table}" has no column "{column}"'
                     yield path, text.problem("unknown-column", path, what, now=now)
-            for part in FILE_PARTS if field.type == "file" else ():
-                if f"{name}_{part}" in fields:
-                    path = (*above, f"{name}_{part}")
-                    what = f'column "{name}_{part}" tells about the file in "{name}"'
+            for part in companions_of(name, field.type):
+                if part in fields:
+                    path = (*above, part)
+                    what = f'column "{part}" stands beside "{name}", which is of type {field.type}'
                     yield path, text.problem("double-column", path, what, key=True, now="another name for this field")

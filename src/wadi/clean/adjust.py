@@ -1,0 +1,90 @@
+"""The steps of `adjust`: from a number or a date to the same, `VERB ARGUMENT…`.
+
+A new one is a function and a line in ADJUSTMENTS.
+"""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Callable
+from datetime import date, timedelta
+from decimal import ROUND_HALF_EVEN, Decimal
+from typing import Any
+
+from wadi.clean.errors import BadSetting, NotReadable
+from wadi.clean.steps import Functions, called
+from wadi.problems import listed, nearest
+
+Adjustment = Callable[[Any], Any]
+
+
+def _number(make: Callable[[Decimal, Decimal], Decimal]) -> Callable[[str], Adjustment]:
+    """A step with a number: reckoned in decimals, so that 0.1 stays 0.1."""
+
+    def with_argument(argument: str) -> Adjustment:
+        try:
+            other = Decimal(argument)
+        except ArithmeticError as error:
+            raise BadSetting("bad-step", f"{argument!r} is no number", "write it with a point: 0.001") from error
+
+        def adjust(value: Any) -> Any:
+            if isinstance(value, bool) or not isinstance(value, int | float):
+                raise NotReadable("formula-failed", f"{value!r} is no number to reckon with")
+            result = make(Decimal(repr(value)), other)
+            return int(result) if isinstance(value, int) and result == result.to_integral_value() else float(result)
+
+        return adjust
+
+    return with_argument
+
+
+def _divided(value: Decimal, other: Decimal) -> Decimal:
+    if not other:
+        raise NotReadable("formula-failed", "divided by 0")
+    return value / other
+
+
+def _rounded(value: Decimal, digits: Decimal) -> Decimal:
+    return value.quantize(Decimal(1).scaleb(-int(digits)), ROUND_HALF_EVEN)
+
+
+def _days(argument: str) -> Adjustment:
+    try:
+        delta = timedelta(days=int(argument))
+    except ValueError as error:
+        raise BadSetting("bad-step", f"{argument!r} is no whole number of days") from error
+
+    def adjust(value: Any) -> Any:
+        if not isinstance(value, date):
+            raise NotReadable("formula-failed", f"{value!r} is no date")
+        return value + delta
+
+    return adjust
+
+
+ADJUSTMENTS: dict[str, tuple[Callable[[str], Adjustment], str, str]] = {
+    "times": (_number(lambda value, other: value * other), "NUMBER", "multiplied by NUMBER"),
+    "divided-by": (_number(_divided), "NUMBER", "divided by NUMBER"),
+    "plus": (_number(lambda value, other: value + other), "NUMBER", "NUMBER added"),
+    "minus": (_number(lambda value, other: value - other), "NUMBER", "NUMBER taken away"),
+    "round": (_number(_rounded), "DIGITS", "rounded to DIGITS after the point, halves to even"),
+    "add-days": (_days, "DAYS", "of a date: so many days later; earlier when negative"),
+    "call": (lambda name: called(name, {}), "FUNCTION", "what a function of the plan's code makes of the value"),
+}
+
+
+def adjustment_of(sentence: str, functions: Functions | None = None) -> Adjustment:
+    """The function that a sentence stands for. Raises BadSetting."""
+    try:
+        words = shlex.split(sentence)
+    except ValueError as error:
+        raise BadSetting("bad-step", f"step {sentence!r} has a quote that is not closed") from error
+    name = words[0] if words else ""
+    if name not in ADJUSTMENTS:
+        near = nearest(name, ADJUSTMENTS)
+        now = f'did you mean "{near}"?' if near else f"verbs: {listed(ADJUSTMENTS, 99)}"
+        raise BadSetting("bad-step", f'step {sentence!r}: there is no verb "{name}" of adjust', now, offset=0)
+    make, argument, _ = ADJUSTMENTS[name]
+    if len(words) != 2:
+        raise BadSetting("bad-step", f"step {sentence!r} has {len(words) - 1} arguments", f"write:  {name} {argument}")
+    return called(words[1], functions) if name == "call" else make(words[1])

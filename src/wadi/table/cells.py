@@ -1,0 +1,68 @@
+"""Cells as other programs take them: dates as dates, lists as one text, texts that a spreadsheet would run disarmed."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from datetime import date, datetime, time
+from typing import Any
+
+import orjson
+
+from wadi.plan.columns import Column
+
+LIST_SEPARATOR = "; "
+_RUNS = re.compile(r"\s*[=+\-@\t\r]")
+_NUMBER = re.compile(r"[+\-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+\-]?\d+)?%?")
+
+
+def flat(value: Any) -> Any:
+    """A cell without structure: lists joined with "; ", objects as JSON, truth values as `true` and `false`."""
+    if isinstance(value, list):
+        return LIST_SEPARATOR.join(str(flat(one)) for one in value if one is not None) or None
+    if isinstance(value, dict):
+        return orjson.dumps(value).decode()
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return value
+
+
+def odd_places(columns: Sequence[Column]) -> list[int]:
+    """Where cells have structure, so that `flat` has something to do."""
+    kinds = ("boolean", "array", "object")
+    return [place for place, column in enumerate(columns) if column.many or column.type in kinds]
+
+
+def text_places(columns: Sequence[Column]) -> list[int]:
+    """Where cells are texts that come from a site."""
+    return [
+        place
+        for place, column in enumerate(columns)
+        if column.many or column.type in ("string", "email", "phone", "file")
+    ]
+
+
+def disarmed(value: Any) -> Any:
+    """A text that a spreadsheet would run as a formula, with an apostrophe before it; numbers and signs alone stay."""
+    if isinstance(value, str) and _RUNS.match(value) and len(value) > 1 and not _NUMBER.fullmatch(value):
+        return "'" + value
+    return value
+
+
+def typed(column: Column) -> Callable[[Any], Any] | None:
+    """What turns the column's ISO 8601 texts into dates; None for columns that are what they are."""
+    if column.many:
+        return None
+    return {"date": _date, "datetime": _moment, "time": _time}.get(column.type)
+
+
+def _date(value: Any) -> Any:
+    return date.fromisoformat(value) if isinstance(value, str) else value
+
+
+def _moment(value: Any) -> Any:
+    return datetime.fromisoformat(value) if isinstance(value, str) else value
+
+
+def _time(value: Any) -> Any:
+    return time.fromisoformat(value) if isinstance(value, str) else value

@@ -1,0 +1,146 @@
+"""Tables in databases: SQLite files and what SQLAlchemy reaches, such as PostgreSQL; made new, appended to, merged by key."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from wadi.plan.columns import Column
+from wadi.problems import Place, Problem, UsageError
+from wadi.table.cells import flat, typed
+from wadi.table.writers import batches
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection, Engine, MetaData, Table
+
+_ROWS_A_STATEMENT = 500
+_SHORT = 190
+"""Longest text of a key in databases that index only so much."""
+
+
+def write_database(
+    url: str, tables: Iterable[tuple[str, Sequence[Column], Sequence[str], Iterable[list[Any]]]], into: str = "replace"
+) -> dict[str, int]:
+    """Write tables (name, columns, key, rows) in one transaction; returns rows by table.
+
+    `into` is "replace" (the table is made anew), "append", or "upsert" (rows with the same key are replaced).
+    Raises UsageError for what the database refuses; then nothing has changed.
+    """
+    from sqlalchemy import MetaData
+    from sqlalchemy.exc import SQLAlchemyError
+
+    engine = _engine(url)
+    shown = engine.url.render_as_string(hide_password=True)
+    counts: dict[str, int] = {}
+    try:
+        with engine.begin() as connection:
+            for name, columns, key, rows in tables:
+                counts[name] = _write_table(connection, MetaData(), name, columns, key, rows, into)
+    except SQLAlchemyError as error:
+        what = f"the database refuses the table: {str(getattr(error, 'orig', None) or error).splitlines()[0]}"
+        raise UsageError(Problem("not-writable", what, Place(shown), now="nothing was changed there")) from error
+    finally:
+        engine.dispose()
+    return counts
+
+
+def _engine(url: str) -> Engine:
+    from sqlalchemy import create_engine
+    from sqlalchemy.exc import SQLAlchemyError
+
+    named = url.replace("postgresql://", "postgresql+psycopg://", 1).replace("postgres://", "postgresql+psycopg://", 1)
+    try:
+        return create_engine(named)
+    except (SQLAlchemyError, ImportError, ValueError) as error:
+        what = f"no database can be reached by it: {error}"
+        raise UsageError(Problem("bad-option", what, Place(url.partition("@")[2] or url))) from error
+
+
+def _write_table(
+    connection: Connection,
+    metadata: MetaData,
+    name: str,
+    columns: Sequence[Column],
+    key: Sequence[str],
+    rows: Iterable[list[Any]],
+    into: str,
+) -> int:
+    from sqlalchemy import inspect
+
+    is_there = inspect(connection).has_table(name)
+    table = _table(metadata, name, columns, key)
+    if is_there and into == "replace":
+        table.drop(connection)
+    if not is_there or into == "replace":
+        table.create(connection)
+    elif missing := _missing(connection, name, columns):
+        what = f'table "{name}" is there without the column {missing[0]!r}'
+        raise UsageError(Problem("not-writable", what, now="--into replace  makes it anew"))
+    readers = [typed(column) for column in columns]
+    names = [column.name for column in columns]
+    statement = _statement(connection, table, key, into)
+    count = 0
+    for batch in batches(rows, _ROWS_A_STATEMENT):
+        values = [dict(zip(names, _cells(row, readers), strict=True)) for row in batch]
+        connection.execute(statement, values)
+        count += len(batch)
+    return count
+
+
+def _missing(connection: Connection, name: str, columns: Sequence[Column]) -> list[str]:
+    from sqlalchemy import inspect
+
+    there = {column["name"] for column in inspect(connection).get_columns(name)}
+    return [column.name for column in columns if column.name not in there]
+
+
+def _cells(row: list[Any], readers: Sequence[Any]) -> list[Any]:
+    return [
+        (
+            read(value)
+            if read is not None and value is not None
+            else flat(value)
+            if isinstance(value, list | dict)
+            else value
+        )
+        for value, read in zip(row, readers, strict=True)
+    ]
+
+
+def _table(metadata: MetaData, name: str, columns: Sequence[Column], key: Sequence[str]) -> Table:
+    import sqlalchemy as sa
+
+    kinds: dict[str, Any] = {
+        "integer": sa.BigInteger(), "year": sa.Integer(), "number": sa.Double(), "money": sa.Double(), "percent": sa.Double(),
+        "boolean": sa.Boolean(), "date": sa.Date(), "time": sa.Time(), "datetime": sa.DateTime(timezone=True),
+    }  # fmt: skip
+    made = []
+    for column in columns:
+        kind = sa.Text() if column.many else kinds.get(column.type, sa.Text())
+        in_key = column.name in key
+        made.append(
+            sa.Column(column.name, sa.String(_SHORT) if in_key and isinstance(kind, sa.Text) else kind, primary_key=in_key,
+                      autoincrement=False, nullable=not in_key, comment=column.unit)
+        )  # fmt: skip
+    return sa.Table(name, metadata, *made)
+
+
+def _statement(connection: Connection, table: Table, key: Sequence[str], into: str) -> Any:
+    import sqlalchemy as sa
+
+    if into != "upsert":
+        return sa.insert(table)
+    if not key:
+        what = f'table "{table.name}" has no key to find rows by'
+        raise UsageError(Problem("bad-option", what, now=f'[table.{table.name}] key = ["…"]'))
+    others = [column.name for column in table.columns if column.name not in key]
+    if connection.dialect.name in ("sqlite", "postgresql"):
+        from sqlalchemy.dialects import postgresql, sqlite
+
+        insert = (sqlite if connection.dialect.name == "sqlite" else postgresql).insert(table)
+        changed = {name: insert.excluded[name] for name in others}
+        if not changed:
+            return insert.on_conflict_do_nothing(index_elements=list(key))
+        return insert.on_conflict_do_update(index_elements=list(key), set_=changed)
+    what = f"rows cannot be merged by key in {connection.dialect.name}"
+    raise UsageError(Problem("bad-option", what, now="SQLite and PostgreSQL do; --into replace or append elsewhere"))

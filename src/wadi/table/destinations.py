@@ -1,0 +1,199 @@
+"""Where tables are written: a file by its ending, packed by a second one, a database by its URL.
+
+Files appear whole or not at all.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, BinaryIO, cast
+
+from wadi.points import reached
+from wadi.problems import Place, Problem, UsageError, listed
+from wadi.table.writers import (
+    PLAIN,
+    Rows,
+    Style,
+    Writer,
+    write_csv,
+    write_html,
+    write_json,
+    write_jsonl,
+    write_markdown,
+    write_tsv,
+)
+
+if TYPE_CHECKING:
+    from wadi.plan.columns import Column
+
+
+@dataclass(frozen=True)
+class Source:
+    """A table to be written: its name, columns, the columns of its key, and how its rows are had, once."""
+
+    name: str
+    columns: Sequence[Column]
+    key: Sequence[str]
+    rows: Callable[[], Rows]
+
+
+def _write_parquet(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style) -> int:
+    from wadi.table.parquet import write_parquet
+
+    return write_parquet(out, columns, rows, style)
+
+
+FORMATS: dict[str, Writer] = {
+    ".csv": write_csv,
+    ".tsv": write_tsv,
+    ".json": write_json,
+    ".jsonl": write_jsonl,
+    ".ndjson": write_jsonl,
+    ".md": write_markdown,
+    ".html": write_html,
+    ".parquet": _write_parquet,
+}
+SEVERAL = frozenset({".xlsx", ".sqlite", ".db"})
+"""Endings of files that hold several tables."""
+_PACKED = (".gz", ".bz2", ".xz", ".zst", ".zip")
+ENDINGS = (*FORMATS, *sorted(SEVERAL))
+
+
+def holds_several(target: str) -> bool:
+    """Whether a target takes all tables of a run."""
+    return is_url(target) or Path(target).suffix.lower() in SEVERAL
+
+
+def is_url(target: str) -> bool:
+    """Whether a target is a database's URL."""
+    return "://" in target
+
+
+def check_target(target: str) -> None:
+    """Raise UsageError now, before a long crawl, for a target that could not be written then."""
+    if target == "-" or is_url(target):
+        return
+    ending, _ = _endings(target)
+    if ending not in ENDINGS:
+        what = f'"{target}": the ending {ending or "(none)"} names no format'
+        now = f"endings: {listed(ENDINGS, 20)}; packed with {listed(_PACKED)}; or a database URL"
+        raise UsageError(Problem("unknown-format", what, now=now))
+    check_writable(Path(target))
+
+
+def write_tables(target: str, sources: Sequence[Source], style: Style = PLAIN) -> int:
+    """Write tables to a target; one that holds a single table gets the first. Returns the number of rows."""
+    if is_url(target):
+        from wadi.table.database import write_database
+
+        return sum(write_database(target, ((s.name, s.columns, s.key, s.rows()) for s in sources), style.into).values())
+    check_target(target)
+    path = Path(target)
+    ending, packing = _endings(target)
+    try:
+        if ending in (".sqlite", ".db"):
+            return _write_sqlite(path, sources, style)
+        return _replaced(path, lambda out: _write(out, ending, packing, path, sources, style))
+    except OSError as error:
+        raise _not_writable(path, error.strerror or str(error)) from error
+
+
+def _write(out: BinaryIO, ending: str, packing: str, path: Path, sources: Sequence[Source], style: Style) -> int:
+    with _packed(out, packing, path) as inner:
+        if ending == ".xlsx":
+            from wadi.table.spreadsheet import write_workbook
+
+            return sum(write_workbook(inner, ((s.name, s.columns, s.rows()) for s in sources)).values())
+        first = sources[0]
+        return FORMATS[ending](inner, first.columns, first.rows(), style)
+
+
+def _write_sqlite(path: Path, sources: Sequence[Source], style: Style) -> int:
+    """A file that is there is kept but for the tables of the same names; the change is one transaction."""
+    from wadi.table.database import write_database
+
+    tables = ((s.name, s.columns, s.key, s.rows()) for s in sources)
+    return sum(write_database(f"sqlite:///{path.resolve()}", tables, style.into).values())
+
+
+def _endings(target: str) -> tuple[str, str]:
+    """The ending that names the format, and that which names the packing."""
+    suffixes = [one.lower() for one in Path(target).suffixes]
+    if suffixes and suffixes[-1] in _PACKED:
+        return (suffixes[-2] if len(suffixes) > 1 else "", suffixes[-1])
+    return (suffixes[-1] if suffixes else "", "")
+
+
+@contextmanager
+def _packed(out: BinaryIO, packing: str, path: Path) -> Iterator[BinaryIO]:
+    """A stream that packs what is written to it; the same table gives the same bytes."""
+    if packing == ".gz":
+        import gzip
+
+        with gzip.GzipFile("", "wb", compresslevel=6, fileobj=out, mtime=0) as inner:
+            yield cast(BinaryIO, inner)
+    elif packing in (".bz2", ".xz"):
+        import bz2
+        import lzma
+
+        pack: Any = bz2.BZ2File if packing == ".bz2" else lzma.LZMAFile
+        with pack(out, "wb") as inner:
+            yield inner
+    elif packing == ".zst":
+        import zstandard
+
+        with zstandard.ZstdCompressor(level=6).stream_writer(out, closefd=False) as inner:
+            yield cast(BinaryIO, inner)
+    elif packing == ".zip":
+        import zipfile
+
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+            info = zipfile.ZipInfo(path.name.removesuffix(path.suffix))
+            info.compress_type = zipfile.ZIP_DEFLATED
+            with archive.open(info, "w", force_zip64=True) as inner:
+                yield cast(BinaryIO, inner)
+    else:
+        yield out
+
+
+def check_writable(target: Path) -> None:
+    """Raise UsageError if a file could not be written."""
+    if target.is_dir():
+        raise _not_writable(target, "this is a folder")
+    if not target.parent.is_dir():
+        raise _not_writable(target, f"the folder {target.parent} does not exist")
+    if not os.access(target.parent, os.W_OK):
+        raise _not_writable(target, f"the folder {target.parent} does not let us write")
+
+
+def _replaced(target: Path, write: Callable[[BinaryIO], int]) -> int:
+    """Write beside the target and put it in its place when it is whole; an old file stays until then."""
+    handle, name = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
+    try:
+        with os.fdopen(handle, "wb") as out:
+            count = write(out)
+            out.flush()
+            os.fsync(out.fileno())
+        Path(name).chmod(0o666 & ~_umask())
+        reached("export-written")
+        Path(name).replace(target)
+        reached("export-renamed")
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise
+    return count
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
+
+
+def _not_writable(target: Path, why: str) -> UsageError:
+    return UsageError(Problem("not-writable", f"cannot be written: {why}", Place(str(target))))

@@ -1,0 +1,138 @@
+"""Tables as sheets of an Excel workbook (ECMA-376): typed cells, frozen header, widths, links; the format's limits minded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, Any, BinaryIO
+
+from wadi.plan.columns import Column
+from wadi.table.cells import flat, typed
+
+if TYPE_CHECKING:
+    from xlsxwriter import Workbook
+    from xlsxwriter.worksheet import Worksheet
+
+MOST_ROWS = 1_048_575
+"""Rows of a sheet below the header."""
+MOST_CHARACTERS = 32_767
+_MOST_LINKS = 65_530
+_LONGEST_LINK = 2079
+_LARGEST_WHOLE = 10**15
+_WIDTHS = (7, 60)
+_LOOKED_AT = 200
+_CUT = " … (cut)"
+_DATES = {"date": "yyyy-mm-dd", "datetime": "yyyy-mm-dd hh:mm:ss", "time": "hh:mm:ss"}
+_NUMBERS = frozenset({"integer", "number", "money", "percent", "year"})
+
+
+def write_workbook(
+    out: BinaryIO, tables: Iterable[tuple[str, Sequence[Column], Iterable[list[Any]]]]
+) -> dict[str, int]:
+    """Every table on a sheet of its own, more than one where it is longer than a sheet; returns rows by table.
+
+    Dates with a zone are written in their local time, since the format has no zones. Texts are never formulas.
+    """
+    import xlsxwriter
+
+    options = {
+        "constant_memory": True,
+        "strings_to_formulas": False,
+        "strings_to_urls": False,
+        "nan_inf_to_errors": True,
+    }
+    book = xlsxwriter.Workbook(out, options)
+    counts: dict[str, int] = {}
+    taken: set[str] = set()
+    for name, columns, rows in tables:
+        counts[name] = _write_table(book, name, columns, rows, taken)
+    book.close()
+    return counts
+
+
+def _write_table(
+    book: Workbook, name: str, columns: Sequence[Column], rows: Iterable[list[Any]], taken: set[str]
+) -> int:
+    # Widths must be known before the first row is written, so the first rows are looked at.
+    waiting: list[list[Any]] = []
+    source = iter(rows)
+    for row in source:
+        waiting.append(row)
+        if len(waiting) >= _LOOKED_AT:
+            break
+    sheet, write = _new_sheet(book, name, columns, waiting, taken)
+    count = links = 0
+    for row in _chained(waiting, source):
+        place = count % MOST_ROWS
+        if count and place == 0:
+            _finish(sheet, columns, MOST_ROWS)
+            sheet, write = _new_sheet(book, name, columns, waiting, taken)
+        for column, (one, value) in enumerate(zip(columns, row, strict=True)):
+            if value is not None:
+                links += write(place + 1, column, one, value, links)
+        count += 1
+    _finish(sheet, columns, (count - 1) % MOST_ROWS + 1 if count else 0)
+    return count
+
+
+def _chained(first: list[list[Any]], rest: Iterable[list[Any]]) -> Iterable[list[Any]]:
+    yield from first
+    yield from rest
+
+
+def _new_sheet(
+    book: Workbook, name: str, columns: Sequence[Column], sample: list[list[Any]], taken: set[str]
+) -> tuple[Worksheet, Any]:
+    sheet = book.add_worksheet(sheet_name(name, taken))
+    head = book.add_format({"bold": True, "bottom": 2, "valign": "top", "text_wrap": False})
+    formats = {kind: book.add_format({"num_format": pattern}) for kind, pattern in _DATES.items()}
+    link = book.add_format({"font_color": "#1F5FA8", "underline": 1})
+    readers = {column.name: typed(column) for column in columns}
+    sheet.freeze_panes(1, 0)
+    for place, column in enumerate(columns):
+        title = f"{column.name} [{column.unit}]" if column.unit else column.name
+        longest = max([len(title) + 2, *(len(str(flat(row[place]))) + 1 for row in sample if row[place] is not None)])
+        width = 11 if column.type == "date" else 20 if column.type == "datetime" else longest
+        sheet.set_column(place, place, min(max(width, _WIDTHS[0]), _WIDTHS[1]))
+        sheet.write_string(0, place, title, head)
+
+    def write(row: int, place: int, column: Column, value: Any, links: int) -> int:
+        """One cell; 1 where it is a link, of which a sheet has only so many."""
+        read = readers[column.name]
+        if read is not None:
+            moment = read(value)
+            plain = moment.replace(tzinfo=None) if column.type in ("datetime", "time") else moment
+            if column.type == "time" or plain.year >= 1900:
+                sheet.write_datetime(row, place, plain, formats[column.type])
+                return 0
+        if isinstance(value, bool):
+            sheet.write_boolean(row, place, value)
+        elif isinstance(value, int | float) and abs(value) < _LARGEST_WHOLE:
+            sheet.write_number(row, place, value)
+        else:
+            text = str(flat(value))
+            if len(text) > MOST_CHARACTERS:
+                text = text[: MOST_CHARACTERS - len(_CUT)] + _CUT
+            is_link = column.type == "url" and not column.many and len(text) <= _LONGEST_LINK and links < _MOST_LINKS
+            if is_link and text.startswith(("http://", "https://")):
+                sheet.write_url(row, place, text, link, string=text)
+                return 1
+            sheet.write_string(row, place, text)
+        return 0
+
+    return sheet, write
+
+
+def _finish(sheet: Worksheet, columns: Sequence[Column], rows: int) -> None:
+    if columns:
+        sheet.autofilter(0, 0, max(rows, 1), len(columns) - 1)
+
+
+def sheet_name(name: str, taken: set[str]) -> str:
+    """A name that the format allows: 31 characters, no `[]:*?/\\`, not taken yet (case aside)."""
+    base = "".join("_" if c in "[]:*?/\\'" else c for c in name)[:31] or "table"
+    found, number = base, 2
+    while found.casefold() in taken:
+        end = f" ({number})"
+        found, number = base[: 31 - len(end)] + end, number + 1
+    taken.add(found.casefold())
+    return found

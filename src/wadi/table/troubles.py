@@ -1,0 +1,66 @@
+"""What did not come about, as tables: `problems` (cells that could not be read) and `rejects` (rows that were left out)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+from wadi.clean.types import TypeName
+from wadi.plan.columns import Column
+from wadi.table.account import Account
+from wadi.table.assemble import Assembly
+from wadi.table.finish import Trouble
+
+PROBLEMS, REJECTS = "problems", "rejects"
+_COLUMNS: dict[str, dict[str, TypeName]] = {
+    PROBLEMS: {
+        "table": "string",
+        "column": "string",
+        "raw": "string",
+        "code": "string",
+        "what": "string",
+        "why": "string",
+        "url": "url",
+        "place": "integer",
+    },
+    REJECTS: {"table": "string", "what": "string", "row": "string", "url": "url", "place": "integer"},
+}
+Assemble = Callable[[str, Callable[[Trouble], None]], Any]
+"""Makes the assembly of a table that tells its troubles."""
+
+
+class Troubles:
+    """One of the two tables, made by putting the others together once more; used like an Assembly."""
+
+    names_files = False
+
+    def __init__(self, which: str, tables: Sequence[str], assemble: Assemble, url_of: Callable[[int], str]) -> None:
+        self.columns = [Column(name, kind, False, None, False, ()) for name, kind in _COLUMNS[which].items()]
+        self.account = Account()
+        self._which = which
+        self._tables = tables
+        self._assemble = assemble
+        self._url_of = url_of
+
+    def rows(self) -> Iterator[list[Any]]:
+        """One row for each cell, or row, that did not come about; places count from 1 on their page."""
+        for name in self._tables:
+            told: list[Trouble] = []
+            assembly = self._assemble(name, told.append)
+            if not isinstance(assembly, Assembly):
+                continue
+            for _ in assembly.rows():
+                yield from self._taken(name, told)
+            yield from self._taken(name, told)
+
+    def _taken(self, table: str, told: list[Trouble]) -> Iterator[list[Any]]:
+        for one in told:
+            is_reject = one.code == "rejected"
+            if is_reject is (self._which == REJECTS):
+                self.account.accepted += 1
+                place = [self._url_of(one.page), one.row + 1]
+                if is_reject:
+                    yield [table, one.what, one.raw, *place]
+                else:
+                    yield [table, one.column, one.raw, one.code, one.what, one.why or None, *place]
+        told.clear()
