@@ -189,10 +189,10 @@ class Site:
         return await self._client.fetch(request)
 
 
-def task_of(run: Run, credentials: Credentials | None = None) -> Task:
-    """What the engine works on."""
+def reading_of(run: Run) -> Reading:
+    """How the run's replies are read."""
     loaded, plan = run.loaded, run.loaded.plan
-    reading = Reading(
+    return Reading(
         kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions),
         folder=run.folder,
         expect_places={name: loaded.place("page", name, "expect") for name, kind in plan.page.items() if kind.expect},
@@ -200,6 +200,12 @@ def task_of(run: Run, credentials: Credentials | None = None) -> Task:
         most_shown=plan.start.most if plan.start.split else None,
         parts=lambda url, values: parts_of(plan, url, values),
     )
+
+
+def task_of(run: Run, credentials: Credentials | None = None) -> Task:
+    """What the engine works on."""
+    loaded, plan = run.loaded, run.loaded.plan
+    reading = reading_of(run)
     said, manners = plan.limits, plan.manners
     limits = Limits(said.pages, said.depth, said.time, said.bytes, said.requests)
     room = Room(manners.parallel, manners.total, manners.hours)

@@ -95,6 +95,7 @@ MEANINGS: dict[str, str] = {
     # values
     "bad-formula": "A formula of `derive` is not in the arithmetic of formulas.",
     "formula-failed": "A formula or a step of `adjust` could not be reckoned for this row.",
+    "no-such-row": "The table has no row with this number or key.",
     "rejected": "The row function gave the row back as None, or a required value is missing: the row is among the rejects.",
     "ambiguous-currency": "The sign stands for several currencies, and neither locale nor `currency` says which.",
     "not-a-time": "The text is no time of day.",

@@ -129,9 +129,19 @@ class Run:
         plan = self.loaded.plan
         return [*tables_of(plan), *([OUTCOMES] if has_outcomes(plan) else [])]
 
+    @property
+    def as_of(self) -> str:
+        """When the run's pages were asked for: its own beginning, or that of the run whose pages were read again."""
+        return str(self.state.meta("as_of") or self.state.meta("began"))
+
+    @property
+    def given_inputs(self) -> dict[str, Any]:
+        """The inputs that the run was begun with over those of its plan."""
+        return dict(self.state.meta("given") or {})
+
     @cached_property
     def year(self) -> int:
-        return datetime.fromisoformat(self.state.meta("began")).year
+        return datetime.fromisoformat(self.as_of).year
 
     @cached_property
     def means(self) -> Means:
@@ -233,7 +243,7 @@ class Run:
             self.state.set_meta("end", None)
             end: End = in_loop(crawl(self, report, credentials))
             self.state.set_meta("end", end.value)
-            self._name_files()
+            self.name_files()
         return end
 
     def ask_again(self, which: Collection[str]) -> int:
@@ -256,7 +266,7 @@ class Run:
             return None
         return EnoughRows(self.state, self.loaded.plan, self.tables[0], limit, means=self.means)
 
-    def _name_files(self) -> None:
+    def name_files(self) -> None:
         """Put downloaded files under the names that the plan makes of their rows."""
         for table in tables_of(self.loaded.plan):
             assembly = self.assembly(table)
@@ -276,6 +286,7 @@ def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None
     limits = loaded.plan.limits
     state.set_meta("plan", loaded.name)
     state.set_meta("inputs", dict(loaded.inputs))
+    state.set_meta("given", dict(loaded.given))
     state.set_meta("limits", {name: getattr(limits, name) for name in _LIMITS})
     state.set_meta("began", began.isoformat())
     state.set_meta("folder", str(loaded.folder.resolve()))

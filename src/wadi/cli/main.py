@@ -25,8 +25,13 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "preview": ("wadi.cli.preview", "rehearse a plan on a few pages: first rows, fields, what the run would cost"),
     "run": ("wadi.cli.run", "crawl a plan to its end and write the table"),
     "resume": ("wadi.cli.resume", "go on with a run where it stands, or ask again for chosen pages"),
+    "reparse": (
+        "wadi.cli.reparse",
+        "take the rows of stored pages again, with a changed plan, without asking the site",
+    ),
     "runs": ("wadi.cli.runs_", "list the runs that are there, or remove some"),
     "export": ("wadi.cli.export", "write a table of a run to a file"),
+    "trace": ("wadi.cli.trace", "from a row of a table back to the stored page, stage by stage"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),
 }
 _ABOUT = "Write a crawler as a short, readable file, rehearse it, run it politely, and get clean tables."

@@ -79,11 +79,12 @@ class Settler:
         logged_in: bool = False,
         may_come_right: bool = False,
         kept: Kept | None = None,
+        found: Extract | None = None,
     ) -> Outcome:
         """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended,
         with `may_come_right` Blocked for one that is worth asking for again.
 
-        `kept` is where the reply is in the archive already.
+        `kept` is where the reply is in the archive already, `found` what was extracted from it.
         """
         if page.kind == FILE:
             return self._file(page, reply, kept)
@@ -91,7 +92,7 @@ class Settler:
         number = number_in_listing(page.route)
         place = self._reading.expect_places.get(page.kind, "")
         usual = self._usual.get(page.kind)
-        found = extract(reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual)
+        found = found or extract(reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual)
         if found.lost and logged_in:
             raise LoggedOut
         if found.blocked and found.failure is not None and may_come_right:

@@ -39,13 +39,14 @@ _WORDS = {
 
 @dataclass(frozen=True)
 class LoadedPlan:
-    """A plan that is right, with its text. `name` is the file's name without its ending."""
+    """A plan that is right, with its text. `name` is the file's name without its ending; `given` are inputs from outside."""
 
     plan: Plan
     text: PlanText
     source: str
     inputs: Mapping[str, InputValue]
     functions: Mapping[str, Function] = field(default_factory=dict)
+    given: Mapping[str, InputValue] = field(default_factory=dict)
 
     @property
     def folder(self) -> FilePath:
@@ -76,7 +77,7 @@ def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None =
     problems += wrong
     if problems or plan is None:
         raise PlanError(sorted(set(problems), key=lambda p: (p.place.line or 0, p.place.column or 0, p.what)))
-    return LoadedPlan(plan, text, source, plan.inputs, functions)
+    return LoadedPlan(plan, text, source, plan.inputs, functions, inputs or {})
 
 
 def _file_text(path: FilePath) -> str:

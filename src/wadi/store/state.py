@@ -7,7 +7,7 @@ can be exported while a crawl goes on.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -452,6 +452,10 @@ class RunState:
             " WHERE l.source = ? AND l.role = ? AND l.row = ? ORDER BY l.place"
         )
         return [(p, kind, State(state)) for p, kind, state in self._db.execute(query, (page, Role.OPEN, row))]
+
+    def hold_archive(self, sizes: Mapping[str, int]) -> None:
+        """Files of the archive that are whole and belong to another run as well: nothing of them is adopted or cut."""
+        self._db.executemany("INSERT OR REPLACE INTO archived VALUES (?, ?)", list(sizes.items()))
 
     def payload(self, digest: bytes) -> Location | None:
         """Where a reply with this body is in the archive."""

@@ -6,7 +6,7 @@ Nothing of this depends on the order in which replies came: the same stored page
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from enum import Enum
 from functools import lru_cache
@@ -35,11 +35,16 @@ _NO_MEANS = Means()
 
 @dataclass(slots=True)
 class Placed:
-    """A row with its place: the page that gave it, in its place, and the row's number there."""
+    """A row with its place: the page that gave it, in its place, and the row's number there.
+
+    `parent` is the row that a row of a list stands in, `others` are doubles that were merged into this one.
+    """
 
     cells: Cells
     visit: Visit
     number: int
+    parent: Placed | None = None
+    others: list[Placed] = field(default_factory=list)
 
 
 class _Fate(Enum):
@@ -94,6 +99,11 @@ class Assembly:
         self._parent = Assembly(state, plan, parent, limit=parent_limit, means=means) if parent else None
         carried = {name for _, one, child in lists_of(plan) if one == table for name in child.carry}
         self._carried = [(self._place[name], name) for name in carried if name in self._place]
+
+    @property
+    def plain_columns(self) -> list[Column]:
+        """The columns under the names that the plan's fields have."""
+        return self._columns
 
     @property
     def key(self) -> list[int]:
@@ -194,10 +204,15 @@ class Assembly:
             carried = {place: parent.cells[places[name]] for place, name in self._carried}
             sources = [(parent.visit.page, parent.number), *((page, 0) for page in self._parent.details_of(parent))]
             for page, number in sources:
-                yield from self._tied(parent.visit, page, [number], carried)
+                yield from self._tied(parent.visit, page, [number], carried, parent)
 
     def _tied(
-        self, visit: Visit, page: int, numbers: list[int] | None, carried: dict[int, Any] | None
+        self,
+        visit: Visit,
+        page: int,
+        numbers: list[int] | None,
+        carried: dict[int, Any] | None,
+        above: Placed | None = None,
     ) -> Iterator[Placed]:
         given = self._rows_of(page)
         if given is None or given.parents is None or not numbers:
@@ -211,7 +226,7 @@ class Assembly:
                 row = self._in_order(given.columns, cells)
                 for column, value in (carried or {}).items():
                     row[column] = value
-                yield Placed(row, replace(visit, page=page), place)
+                yield Placed(row, replace(visit, page=page), place, above)
 
     def _page_rows(self, visit: Visit) -> list[Cells]:
         """The rows that a page gives, their cells in the table's order; what depends on the route is filled in."""
@@ -325,6 +340,7 @@ class Assembly:
             else:
                 pairs = zip(first.cells, row.cells, strict=True)
                 first.cells[:] = [new if old is None else old for old, new in pairs]
+                first.others.append(row)
         return list(kept.values())
 
     def _count_filled(self, row: Cells) -> None:

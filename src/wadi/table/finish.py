@@ -1,4 +1,4 @@
-"""What a table makes of its rows: columns derived from others, a row function, cells of two columns taken apart, constants,
+"""What a table makes of its rows: cells of two columns taken apart, derived columns, a row function, constants,
 hashed cells, where each row is from.
 """
 
@@ -54,10 +54,17 @@ class Made:
             if name in self._place
         ]
         self._call = (plan.call, called(plan.call, functions)) if plan.call else None
-        self.is_idle = not self._formulas and self._call is None
+        self._apart = [
+            (number, column, [self._place.get(f"{column.name}_{part}") for part in COMPANIONS[column.type]])
+            for number, column in enumerate(columns)
+            if column.type in ("money", "geopoint") and column.part_of is None
+        ]
+        self.is_idle = not self._formulas and self._call is None and not self._apart
 
     def put(self, cells: Cells, trouble: Callable[[str | None, str, NotReadable], None]) -> bool:
         """Fill in what is made of the row; False when the row function rejects it. What fails is told to `trouble`."""
+        for place, whole, others in self._apart:
+            _take_apart(cells, place, whole, others)
         if self._call is not None:
             name, function = self._call
             try:
@@ -87,6 +94,19 @@ class Made:
         return {name: cells[place] for name, place in self._place.items()}
 
 
+def _take_apart(cells: Cells, place: int, column: Column, others: list[int | None]) -> None:
+    """Amount and currency, longitude and latitude: one cell as it was read, a column for each."""
+    given = cells[place]
+    values = given if column.many else [given] if given is not None else []
+    parts = [list(part) for part in zip(*values, strict=True)] if values else [[], []]
+    own = parts[0] if column.type == "money" else [f"{one[0]:g},{one[1]:g}" for one in values]
+    beside = parts[1:] if column.type == "money" else parts
+    cells[place] = own if column.many else next(iter(own), None)
+    for other, part in zip(others, beside, strict=True):
+        if other is not None:
+            cells[other] = part if column.many else next(iter(part), None)
+
+
 class Finish:
     """The last touch of accepted rows."""
 
@@ -95,19 +115,12 @@ class Finish:
         self._constants = [(place[name], value) for name, value in plan.constant.items() if name in place]
         self._hashed = [place[name] for name in plan.hash if name in place]
         self._hash_key = hash_key
-        self._apart = [
-            (number, column, [place.get(f"{column.name}_{part}") for part in COMPANIONS[column.type]])
-            for number, column in enumerate(columns)
-            if column.type in ("money", "geopoint") and column.part_of is None
-        ]
         self._origin = origin
         named = [place.get(f"origin_{part}") for part in ("url", "time", "place")]
         self._origins = named if any(one is not None for one in named) else []
 
     def put(self, cells: Cells, page: int, number: int) -> None:
         """Finish a row that stands on a page, as its `number`th (from 0)."""
-        for place, column, others in self._apart:
-            self._take_apart(cells, place, column, others)
         for place, value in self._constants:
             cells[place] = value
         if self._origins:
@@ -118,18 +131,6 @@ class Finish:
         for place in self._hashed:
             if cells[place] is not None:
                 cells[place] = self._hash(cells[place])
-
-    def _take_apart(self, cells: Cells, place: int, column: Column, others: list[int | None]) -> None:
-        """Amount and currency, longitude and latitude: one cell as it was read, a column for each."""
-        given = cells[place]
-        values = given if column.many else [given] if given is not None else []
-        parts = [list(part) for part in zip(*values, strict=True)] if values else [[], []]
-        own = parts[0] if column.type == "money" else [f"{one[0]:g},{one[1]:g}" for one in values]
-        beside = parts[1:] if column.type == "money" else parts
-        cells[place] = own if column.many else next(iter(own), None)
-        for other, part in zip(others, beside, strict=True):
-            if other is not None:
-                cells[other] = part if column.many else next(iter(part), None)
 
     def _hash(self, value: Any) -> Any:
         if isinstance(value, list):

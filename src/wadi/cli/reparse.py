@@ -1,0 +1,71 @@
+"""`wadi reparse`: take the rows of a run's stored pages again, with a changed plan, without asking the site."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import TextIO
+
+from wadi.cli.options import add_outputs, add_runs, check_outputs, credentials_for, style_of, write_outputs
+from wadi.cli.status import Status
+
+EXAMPLES = """examples:
+  wadi reparse springs                       with the plan as it is now, from the run's newest pages
+  wadi reparse springs changed.toml -o springs.csv
+  wadi reparse springs changed.toml --fetch  and ask for the pages that the new plan leads to
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("run", metavar="RUN", help="a run's folder, or a plan's name for its newest run")
+    parser.add_argument(
+        "plan",
+        metavar="PLAN",
+        nargs="?",
+        help="the changed plan (default: the file that the run was made from, as it is now)",
+    )
+    parser.add_argument(
+        "--fetch", action="store_true", help="ask for pages that the plan leads to and the run never had"
+    )
+    add_outputs(parser)
+    add_runs(parser)
+    parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
+    parser.set_defaults(strict=False)
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.cli.progress import display
+    from wadi.cli.run import crawl_and_sum_up, status_of
+    from wadi.cli.show import console, plural, write_json
+    from wadi.cli.summary import summary_of
+    from wadi.plan.reader import load_plan
+    from wadi.reparsing import reparse
+    from wadi.runs import Run
+
+    check_outputs(args.output)
+    style = style_of(args)
+    with Run.open(args.run, args.runs) as old:
+        path = args.plan or old.plan_folder / f"{old.plan_name}.toml"
+        loaded = load_plan(path, old.given_inputs)
+        began = time.perf_counter()
+        with display(loaded.name, err, quiet=args.quiet) as report:
+            new, done = reparse(old, loaded, args.runs, report=report)
+    with new:
+        seconds = max(time.perf_counter() - began, 0.001)
+        if not args.quiet:
+            rate = f"{done.read / seconds:,.0f} pages/s"
+            print(
+                f"{plural(done.read, 'stored page')} read again in {seconds:.1f} s ({rate}), no request sent", file=err
+            )
+            if done.not_fetched:
+                what = f"the plan leads to {plural(done.not_fetched, 'page')} never fetched"
+                print(what + ("" if args.fetch else f";  wadi resume {new.folder}  or --fetch asks for them"), file=err)
+        if args.fetch and done.not_fetched:
+            return crawl_and_sum_up(new, args, out, err, credentials_for(loaded))
+        written = write_outputs(new, args.output, args.table, style)
+        summary = summary_of(new, written)
+        if args.json:
+            write_json(summary.as_dict(), out)
+        if not args.quiet:
+            console(err).print(summary.view(verbose=args.verbose))
+        return status_of(summary, strict=False)

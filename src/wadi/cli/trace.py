@@ -1,0 +1,145 @@
+"""`wadi trace`: from a row of a table back to the stored page, stage by stage."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, TextIO
+
+from wadi.cli.options import add_runs
+from wadi.cli.status import Status
+
+if TYPE_CHECKING:
+    from rich.text import Text
+
+    from wadi.tracing import CellTrace, Seat
+
+EXAMPLES = """examples:
+  wadi trace springs springs 17              every column of row 17
+  wadi trace springs springs MW-0141 flow    one cell of the row with this key
+  wadi trace springs springs name='Ash Spring' --json
+"""
+_WIDE = 100
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("run", metavar="RUN", help="a run's folder, or a plan's name for its newest run")
+    parser.add_argument("table", metavar="TABLE", help="the table")
+    parser.add_argument("row", metavar="ROW", help="the row: its number from 1, its key, or COLUMN=VALUE")
+    parser.add_argument("column", metavar="COLUMN", nargs="?", help="the column (default: all of them)")
+    add_runs(parser)
+    parser.add_argument("--json", action="store_true", help="the same as JSON on standard output")
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.cli.show import console, write_json
+    from wadi.problems import Problem, UsageError, listed, nearest
+    from wadi.runs import Run
+    from wadi.tracing import Tracer
+
+    with Run.open(args.run, args.runs) as opened:
+        tracer = Tracer(opened)
+        table, assembly, placed = tracer.row(args.table, args.row)
+        names = [column.name for column in assembly.columns]
+        if args.column is not None and args.column not in names:
+            near = nearest(args.column, names)
+            now = f'did you mean "{near}"?' if near else f"columns: {listed(names, 30)}"
+            raise UsageError(Problem("unknown-column", f'table "{table}" has no column "{args.column}"', now=now))
+        places = [names.index(args.column)] if args.column is not None else range(len(names))
+        traces = [tracer.cell(table, assembly, placed, place) for place in places]
+        if args.json:
+            write_json({"table": table, "row": args.row, "cells": [_as_dict(one) for one in traces]}, out)
+            return Status.DONE
+        to = console(out)
+        last: Seat | None = None
+        for one in traces:
+            if one.seat is not None and (last is None or one.seat != last):
+                to.print(_seat_lines(one.seat, opened.folder.name))
+                last = one.seat
+            to.print(_cell_lines(one, whole=args.column is not None or args.verbose))
+    return Status.DONE
+
+
+def _seat_lines(seat: Seat, run: str) -> Text:
+    from rich.text import Text
+
+    from wadi.urls import without_secret
+
+    at = (
+        datetime.fromtimestamp(seat.at).astimezone().isoformat(sep=" ", timespec="seconds") if seat.at else "not stored"
+    )
+    text = Text()
+    text.append(f"{seat.kind}", "bold")
+    text.append(f"  page {seat.page} of run {run}, row {seat.row + 1} on it\n")
+    text.append(f"  {seat.method} {without_secret(seat.url)}   status {seat.status}   {at}", "dim")
+    return text
+
+
+def _cell_lines(one: CellTrace, *, whole: bool) -> Text:
+    from rich.text import Text
+
+    from wadi.problems import shortened
+
+    text = Text()
+    text.append(f"  {one.column}", "bold cyan")
+    text.append(f" = {shortened(_shown(one.final), _WIDE)}")
+    if one.expression:
+        text.append(f"   {shortened(one.expression, 60)}", "dim")
+    if not whole:
+        way = _way(one)
+        return text.append(f"\n    {' → '.join(way)}", "dim") if len(way) > 1 else text
+    if one.markup:
+        text.append("\n    ")
+        text.append(_highlighted(one.markup, one.steps[0].value if one.steps else None))
+    for step in one.steps:
+        text.append(f"\n    {step.name:<24} ", "dim")
+        text.append(shortened(_shown(step.value), _WIDE))
+    return text
+
+
+def _way(one: CellTrace) -> list[str]:
+    """The values that the stages made, each that differs from the one before it."""
+    from wadi.problems import shortened
+
+    shown = [shortened(_shown(step.value), 34) for step in one.steps]
+    return [text for place, text in enumerate(shown) if place == 0 or text != shown[place - 1]]
+
+
+def _highlighted(markup: str, raw: Any) -> Text:
+    """The element's source with the picked text standing out."""
+    from rich.text import Text
+
+    text = Text(markup, "dim")
+    value = str(raw) if raw else ""
+    at = markup.find(value) if value else -1
+    if at >= 0:
+        text.stylize("bold reverse", at, at + len(value))
+    return text
+
+
+def _shown(value: Any) -> str:
+    from wadi.clean.stages import Unread
+
+    if value is None:
+        return "(no value)"
+    if isinstance(value, Unread):
+        return f"not readable: {value.what} [{value.code}]"
+    return repr(value) if isinstance(value, str) else str(value)
+
+
+def _as_dict(one: CellTrace) -> dict[str, Any]:
+    from dataclasses import asdict
+
+    seat = asdict(one.seat) if one.seat else None
+    steps = [
+        {"stage": step.name, "value": _shown(step.value) if step.value.__class__.__name__ == "Unread" else step.value}
+        for step in one.steps
+    ]
+    return {
+        "column": one.column,
+        "value": one.final,
+        "page": seat,
+        "expression": one.expression,
+        "markup": one.markup,
+        "steps": steps,
+    }

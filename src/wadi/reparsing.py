@@ -1,0 +1,152 @@
+"""A run's stored pages read again, perhaps with a changed plan: a new run with the same archive, and no request sent."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from wadi.about import VERSION
+from wadi.crawl.again import Ahead, Reader, Taken, Wanted
+from wadi.crawl.events import Event, PageDone, PageFailed, Progress
+from wadi.crawl.kinds import compile_kinds
+from wadi.crawl.settle import Settler
+from wadi.crawling import reading_of
+from wadi.plan.reader import LoadedPlan, parse_plan
+from wadi.plan.starts import FILE
+from wadi.problems import Place, Problem
+from wadi.runs import Run
+from wadi.store.archive import Archive, Kept
+from wadi.store.faults import told_as_problems
+from wadi.store.folder import PAGES, PLAN
+from wadi.store.outcome import Outcome, State
+from wadi.store.pages import Page, number_in_listing
+from wadi.store.stored import StoredPage, StoredPages, share_pages
+
+_BATCH = 64
+_WORTH_WORKERS = 150
+NOT_FETCHED = "pages not fetched"
+"""How a reparsed run ends whose plan leads to pages that the old run never asked for."""
+
+
+@dataclass(frozen=True)
+class Reparsed:
+    """What came of it: pages that were read, and those that the plan leads to and the old run never asked for."""
+
+    read: int
+    not_fetched: int
+
+
+def reparse(
+    old: Run,
+    loaded: LoadedPlan,
+    runs: Path | str = "runs",
+    *,
+    report: Callable[[Event], None] = lambda event: None,
+    workers: int | None = None,
+) -> tuple[Run, Reparsed]:
+    """A new run of `loaded` out of the pages that `old` has. Its tables are the ones that a crawl of the same pages gives.
+
+    `workers` processes read pages ahead (default: one for each processor). Raises RunError, PlanError, CrawlError.
+    """
+    new = Run.begin(loaded, runs)
+    with told_as_problems(new.folder):
+        new.state.set_meta("as_of", old.as_of)
+        new.state.set_meta("reparsed", str(old.folder))
+        new.state.hold_archive(share_pages(old.folder, new.folder))
+        stored = StoredPages(old.folder)
+        archive = Archive(new.folder / PAGES, software=f"Wadi/{VERSION}")
+        try:
+            done = _read_all(new, stored, archive, report, os.cpu_count() or 1 if workers is None else workers)
+        finally:
+            archive.close()
+            stored.close()
+        waiting = new.state.counts()[State.WAITING]
+        new.state.set_meta("end", NOT_FETCHED if waiting else "complete")
+        new.name_files()
+    return new, Reparsed(done, waiting)
+
+
+def _read_all(new: Run, stored: StoredPages, archive: Archive, report: Callable[[Event], None], workers: int) -> int:
+    reading = reading_of(new)
+    reader = Reader(new.folder / PAGES, reading.kinds, reading.expect_places)
+    settler = Settler(reading, new.state, archive)
+    coming = _coming(stored, reader)
+    count = sum(1 for _ in stored.all())
+    if workers < 2 or count < _WORTH_WORKERS:
+        return _settle_all(new, stored, settler, report, reader.read)
+    arguments = (str(new.folder), dict(new.loaded.inputs), new.year)
+    with Ahead(reader, coming, workers=workers, make=reader_of, arguments=arguments) as ahead:
+        return _settle_all(new, stored, settler, report, ahead.take)
+
+
+def reader_of(folder: str, inputs: dict[str, object], year: int) -> Reader:
+    """A reader made from a run's folder: for worker processes."""
+    path = Path(folder) / PLAN
+    loaded = parse_plan(path.read_text("utf-8"), str(path), inputs)  # type: ignore[arg-type]
+    kinds = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
+    return Reader(Path(folder) / PAGES, kinds, _expect_places(loaded))
+
+
+def _expect_places(loaded: LoadedPlan) -> dict[str, str]:
+    return {name: loaded.place("page", name, "expect") for name, kind in loaded.plan.page.items() if kind.expect}
+
+
+def _coming(stored: StoredPages, reader: Reader) -> Iterator[Wanted]:
+    """The stored pages that the plan can read, in the order in which the old run had them."""
+    for page in stored.all():
+        if page.location is not None and page.state is State.DONE and page.kind in reader.kinds and page.kind != FILE:
+            yield Wanted(page.kind, page.request, page.number, page.location)
+
+
+def _settle_all(
+    new: Run, stored: StoredPages, settler: Settler, report: Callable[[Event], None], take: Callable[[Wanted], Taken]
+) -> int:
+    """Settle every waiting page that is stored, until only others are left; returns how many were read."""
+    absent: set[int] = set()
+    count = failed = 0
+    while True:
+        outcomes: list[tuple[Page, Outcome]] = []
+        for page in new.state.waiting(len(absent) + _BATCH):
+            if page.id in absent:
+                continue
+            found = stored.find(page.kind, page.request)
+            if found is None:
+                absent.add(page.id)
+            else:
+                outcomes.append((page, _outcome(page, found, settler, take)))
+        if not outcomes:
+            return count
+        new.state.commit([outcome for _, outcome in outcomes])
+        for page, outcome in outcomes:
+            count += 1
+            failed += outcome.failure is not None
+            report(_told(page, outcome))
+        report(Progress(count - failed, failed, 0, new.state.counts()[State.WAITING]))
+
+
+def _outcome(page: Page, found: StoredPage, settler: Settler, take: Callable[[Wanted], Taken]) -> Outcome:
+    if found.location is None or (found.state is State.FAILED and found.failure and found.failure.code in _NO_PAGE):
+        return Outcome(page.id, location=found.location, failure=found.failure)
+    taken = take(Wanted(page.kind, page.request, number_in_listing(page.route), found.location))
+    if isinstance(taken, str):
+        return Outcome(page.id, failure=Problem("damaged-run", taken, Place(page.request.url)))
+    reply, extracted = taken
+    if reply.status >= 400:
+        return Outcome(page.id, reply, found.location, failure=found.failure)
+    return settler.read(page, replace(reply, request=page.request), kept=Kept(found.location), found=extracted)
+
+
+_NO_PAGE = frozenset(
+    {"http-status", "robots", "unreachable", "timed-out", "broken-off", "too-large", "bad-coding", "redirect-loop"}
+)
+"""Failures that say that there was no page to read."""
+
+
+def _told(page: Page, outcome: Outcome) -> Event:
+    if outcome.failure is not None or outcome.reply is None:
+        return PageFailed(page.kind, page.request.url, outcome.failure or Problem("damaged-run", "no reply is stored"))
+    rows = sum(len(table.rows) for table in outcome.tables if not table.completes)
+    size, number = len(outcome.reply.body), number_in_listing(page.route)
+    return PageDone(page.kind, page.request.url, outcome.reply.status, rows, 0, size, 0.0, outcome.total, number)

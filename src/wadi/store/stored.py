@@ -1,0 +1,100 @@
+"""The pages that a run has, to be read again: by their requests, in reading order, with where each reply is. Read only."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import orjson
+
+from wadi.problems import Problem
+from wadi.store.archive import Location
+from wadi.store.folder import DATABASE, PAGES
+from wadi.store.outcome import State
+from wadi.store.pages import number_in_listing
+from wadi.web.messages import Request
+
+_COLUMNS = "kind, method, url, headers, body, route, state, file, offset, length, failure, identity"
+
+
+@dataclass(frozen=True, slots=True)
+class StoredPage:
+    """A page that a run asked for: what came of it, and where the reply is (None where nothing came)."""
+
+    kind: str
+    request: Request
+    number: int
+    state: State
+    location: Location | None
+    failure: Problem | None
+
+
+class StoredPages:
+    """The settled pages of a run. Use `close` at the end."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._db = sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)
+        self._db.execute("CREATE TEMP TABLE asked AS SELECT identity, id FROM main.pages WHERE state <> 0")
+        self._db.execute("CREATE INDEX temp.by_identity ON asked (identity)")
+
+    def close(self) -> None:
+        self._db.close()
+
+    def all(self) -> Iterator[StoredPage]:
+        """Every settled page, in reading order."""
+        query = f"SELECT {_COLUMNS} FROM pages WHERE state <> 0 ORDER BY route"
+        for row in self._db.execute(query):
+            yield _page_of(*row)
+
+    def find(self, kind: str, request: Request) -> StoredPage | None:
+        """What came for a request: best for a page of the same kind, since kinds may be called otherwise now."""
+        query = (
+            f"SELECT {_COLUMNS} FROM pages WHERE id IN (SELECT id FROM asked WHERE identity = ?)"
+            " ORDER BY kind <> ?, state LIMIT 1"
+        )
+        row = self._db.execute(query, (request.identity, kind)).fetchone()
+        return _page_of(*row) if row else None
+
+
+def _page_of(
+    kind: str,
+    method: str,
+    url: str,
+    headers: bytes | None,
+    body: bytes | None,
+    route: bytes,
+    state: int,
+    file: str | None,
+    offset: int,
+    length: int,
+    failure: bytes | None,
+    identity: str,
+) -> StoredPage:
+    fields = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
+    location = Location(file, offset, length) if file else None
+    problem = None
+    if failure:
+        kept = orjson.loads(failure)
+        problem = Problem(kept["code"], kept["what"], why=kept.get("why") or "", now=kept.get("now") or "")
+    return StoredPage(
+        kind, Request(url, method, fields, body or b""), number_in_listing(route), State(state), location, problem
+    )
+
+
+def share_pages(source: Path, target: Path) -> dict[str, int]:
+    """The archive of one run in another's folder, without copying where files can be linked; gives each file's size."""
+    sizes: dict[str, int] = {}
+    (target / PAGES).mkdir(parents=True, exist_ok=True)
+    for path in sorted((source / PAGES).glob("*.warc.gz")):
+        other = target / PAGES / path.name
+        try:
+            os.link(path, other)
+        except OSError:
+            shutil.copyfile(path, other)
+        sizes[path.name] = other.stat().st_size
+    return sizes

@@ -1,0 +1,240 @@
+"""From a cell of a finished table back to the stored page: which element, which stages, which rules of the table made it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+import orjson
+
+from wadi.clean.arithmetic import Formula
+from wadi.clean.errors import NotReadable
+from wadi.clean.stages import Step
+from wadi.clean.types import Where
+from wadi.crawl.kinds import Field, Kind, compile_kinds
+from wadi.crawl.trace import Followed, follow, list_scope, scope_of, through_stages
+from wadi.page.document import Document, read_document
+from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan
+from wadi.problems import Place, Problem, RunError, UsageError
+from wadi.runs import Run
+from wadi.store.archive import DamagedRecord, read_reply
+from wadi.store.folder import PAGES
+from wadi.table.assemble import Assembly, Placed
+from wadi.web.messages import Reply
+
+_PAGES_HELD = 16
+
+
+@dataclass(frozen=True)
+class Seat:
+    """Where a value stands: the page with its number in the run, its URL, when it came, its status, and the row on it."""
+
+    page: int
+    kind: str
+    url: str
+    method: str
+    at: float | None
+    status: int | None
+    row: int
+
+
+@dataclass(frozen=True)
+class CellTrace:
+    """The way of one cell. `value` is what the steps come to, `final` what the table has; they are the same."""
+
+    column: str
+    seat: Seat | None
+    expression: str
+    markup: str
+    steps: tuple[Step, ...]
+    value: Any
+    final: Any
+
+
+class Tracer:
+    """Follows cells of a run."""
+
+    def __init__(self, run: Run) -> None:
+        self._run = run
+        self._plan = run.loaded.plan
+        self._kinds = compile_kinds(self._plan, this_year=run.year, functions=run.loaded.functions)
+        self._document = lru_cache(_PAGES_HELD)(self._read)
+
+    def row(self, table: str | None, which: str) -> tuple[str, Assembly, Placed]:
+        """A row by its number in the table (from 1), or by its key (`MW-0141`, or `code=MW-0141`). Raises UsageError."""
+        assembly = self._run.assembly(table)
+        name = table or self._run.tables[0]
+        if not isinstance(assembly, Assembly):
+            raise UsageError(Problem("no-such-table", f'"{name}" is made of others: its rows have no place on a page'))
+        column, _, value = which.rpartition("=")
+        names = [one.name for one in assembly.columns]
+        if column and column not in names:
+            raise UsageError(Problem("unknown-column", f'table "{name}" has no column "{column}"'))
+        places = [names.index(column)] if column else assembly.key
+        for number, placed in enumerate(assembly.placed(), 1):
+            by_number = not column and which.isdecimal() and number == int(which)
+            if by_number or (places and " ".join(str(placed.cells[place]) for place in places) == value):
+                return name, assembly, placed
+        raise UsageError(
+            Problem("no-such-row", f'table "{name}" has no row {which}', now="a number from 1, a key, or COLUMN=VALUE")
+        )
+
+    def cell(self, table: str, assembly: Assembly, placed: Placed, place: int) -> CellTrace:
+        """The way of the cell in a row's column."""
+        own = table_plan(self._plan, table)
+        column = assembly.plain_columns[place]
+        final = placed.cells[place]
+        if column.name in own.derive:
+            return self._derived(assembly, placed, column.name, own.derive[column.name].formula, final)
+        made = self._made(column.name, own, final)
+        if made is not None:
+            return CellTrace(column.name, None, "", "", (made,), made.value, final)
+        base, part = column.name, None
+        if column.part_of is not None:
+            base, part = column.part_of, column.name.removeprefix(f"{column.part_of}_")
+        seat, followed = self._picked(table, assembly, placed, base, own.prefer)
+        if seat is None and placed.parent is not None:
+            carried = self._carried(placed, base)
+            if carried is not None:
+                return replace(carried, column=column.name, final=final)
+        value = _stored(followed.value) if followed else None
+        steps = list(followed.steps) if followed else []
+        kind = next((one.type for one in assembly.plain_columns if one.name == base), "string")
+        if kind in COMPANIONS and value is not None and value != []:
+            value = self._taken_apart(kind, part, value, column.many, final)
+            steps.append(Step(f"table: {part or kind}", value))
+        if own.call is not None and value != final:
+            value = final
+            steps.append(Step(f"call: {own.call}", final))
+        if column.name in own.hash and value is not None:
+            value = final
+            steps.append(Step("hash", final))
+        return CellTrace(
+            column.name, seat, followed.expression if followed else "", followed.markup if followed else "",
+            tuple(steps), value, final,
+        )  # fmt: skip
+
+    def _made(self, name: str, own: Any, final: Any) -> Step | None:
+        if name in own.constant:
+            return Step("constant", own.constant[name])
+        if own.seen and name in SEEN_COLUMNS:
+            return Step("seen", final)
+        if name.removeprefix("origin_") in own.origin and name.startswith("origin_"):
+            return Step("origin", final)
+        return None
+
+    def _derived(self, assembly: Assembly, placed: Placed, name: str, formula: str, final: Any) -> CellTrace:
+        row = {column.name: cell for column, cell in zip(assembly.plain_columns, placed.cells, strict=True)}
+        parsed = Formula(formula)
+        try:
+            value = parsed.value(row)
+        except NotReadable:
+            value = None
+        steps = [Step(one, row[one]) for one in sorted(parsed.names)]
+        return CellTrace(name, None, formula, "", (*steps, Step(f"derive: {formula}", value)), value, final)
+
+    def _taken_apart(self, kind: str, part: str | None, value: Any, many: bool, final: Any) -> Any:
+        """What the table makes of a value that fills several columns."""
+        if kind == "file":
+            return final  # what was downloaded for the address
+        values = value if many else [value]
+        place = {"money": (None, "currency"), "geopoint": ("longitude", "latitude")}[kind]
+        if part is None:
+            parts = [one[0] if kind == "money" else f"{one[0]:g},{one[1]:g}" for one in values]
+        else:
+            parts = [one[place.index(part)] for one in values]
+        return parts if many else parts[0]
+
+    def _carried(self, placed: Placed, name: str) -> CellTrace | None:
+        from wadi.plan.columns import parent_table
+
+        for table in self._run.tables:
+            assembly = self._run.assembly(table)
+            if isinstance(assembly, Assembly) and placed.parent is not None:
+                names = [column.name for column in assembly.plain_columns]
+                if name in names and len(names) == len(placed.parent.cells) and parent_table(self._plan, table) is None:
+                    return self.cell(table, assembly, placed.parent, names.index(name))
+        return None
+
+    def _picked(
+        self, table: str, assembly: Assembly, placed: Placed, name: str, prefer: str | None
+    ) -> tuple[Seat | None, Followed | None]:
+        """The field that gave a column of a row: on its own page, on those that complete it, in doubles merged into it."""
+        kind = self._run.state.kind_of(placed.visit.page)
+        seat, followed = self._on_page(table, kind, placed, name)
+        found = (seat, followed)
+        for detail in assembly.details_of(placed) if placed.parent is None else ():
+            other = self._run.state.kind_of(detail)
+            field = next((one for one in self._kinds[other].fields if one.name == name), None)
+            document = self._document(detail)
+            if field is None or document is None or field.by_route:
+                continue
+            parsed, reply = document
+            scope = scope_of(self._kinds[other], parsed, 0)
+            if scope is None:
+                continue
+            more = follow(field, scope, parsed, reply)
+            has_none = found[1] is None or found[1].value is None
+            if (more.value is not None and (has_none or prefer == other)) or (found[1] is None):
+                found = (self._seat(detail, other, 0), more)
+        if found[1] is None or found[1].value is None:
+            for merged in placed.others:
+                seat, followed = self._picked(table, assembly, merged, name, prefer)
+                if followed is not None and followed.value is not None:
+                    return seat, followed
+        return found
+
+    def _on_page(self, table: str, kind: str, placed: Placed, name: str) -> tuple[Seat | None, Followed | None]:
+        compiled = self._kinds[kind]
+        child = next((one for one in compiled.lists if one.table == table), None)
+        fields: tuple[Field, ...] = child.fields if child is not None and compiled.table != table else compiled.fields
+        field = next((one for one in fields if one.name == name), None)
+        if field is None:
+            return None, None
+        seat = self._seat(placed.visit.page, kind, placed.number)
+        if field.by_route:
+            text = placed.visit.text if field.source == "link" else placed.visit.inputs.get(field.detail)
+            return seat, through_stages(field, [] if text is None else [str(text)], Where())
+        found = self._document(placed.visit.page)
+        if found is None:
+            return seat, None
+        document, reply = found
+        if compiled.side_by_side:
+            return seat, follow(field, document.scope, document, reply, beside=placed.number)
+        is_list = child is not None and compiled.table != table
+        scope = (
+            list_scope(compiled, document, table, placed.number)
+            if is_list
+            else scope_of(compiled, document, placed.number)
+        )
+        return seat, follow(field, scope, document, reply) if scope is not None else None
+
+    def _seat(self, page: int, kind: str, row: int) -> Seat:
+        known = self._run.state.page(page)
+        method = known.request.method if known else "GET"
+        found = self._document(page)
+        status = found[1].status if found else None
+        return Seat(page, kind, self._run.state.url_of(page), method, self._run.state.came_at(page), status, row)
+
+    def _read(self, page: int) -> tuple[Document, Reply] | None:
+        location, known = self._run.state.location(page), self._run.state.page(page)
+        if location is None or known is None:
+            return None
+        try:
+            reply = replace(read_reply(self._run.folder / PAGES, location), request=known.request)
+        except (DamagedRecord, OSError) as error:
+            what = f"the stored page cannot be read: {error}"
+            raise RunError(Problem("damaged-run", what, Place(str(self._run.folder)))) from error
+        kind: Kind = self._kinds[known.kind]
+        return (
+            read_document(
+                reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
+            ),
+            reply,
+        )
+
+
+def _stored(value: Any) -> Any:
+    """A value as the run keeps it: dates as ISO 8601 texts."""
+    return orjson.loads(orjson.dumps(value)) if not isinstance(value, str | int | float | None) else value
