@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 import secrets
 import shutil
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,7 +18,7 @@ from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import starts_of
 from wadi.problems import Problem, UsageError, listed
 from wadi.store.faults import told_as_problems
-from wadi.store.folder import DATABASE, PLAN, find_run, new_folder, runs_in
+from wadi.store.folder import DATABASE, PLAN, drop_pages, find_run, new_folder, runs_in
 from wadi.store.history import History, digest_of, write_history
 from wadi.store.outcome import State
 from wadi.store.state import RunState
@@ -205,6 +205,35 @@ class Run:
         assembly = self.assembly(table)
         key = [assembly.columns[place].name for place in assembly.key] if isinstance(assembly, Assembly) else []
         return Source(table, assembly.columns, key, assembly.rows)
+
+    def package(self, files: Sequence[tuple[Path, str]]) -> dict[str, Any]:
+        """The Data Package descriptor of files with the table that each holds."""
+        from wadi.table.describe import data_package
+
+        columns = {table: self.assembly(table).columns for _, table in files}
+        return data_package(self.plan_name, self.loaded.plan, columns, files, str(self.state.meta("began")))
+
+    def codebook(self, tables: Sequence[str] | None = None) -> str:
+        """The codebook of tables (default: all) in Markdown."""
+        from wadi.table.describe import Seen, codebook
+
+        found = []
+        for name in tables or self.tables:
+            assembly = self.assembly(name)
+            seen = Seen(assembly.columns)
+            for row in assembly.rows():
+                seen.take(row)
+            found.append((name, seen))
+        source = f"Made by Wadi {self.state.meta('wadi')} from the run that began {self.state.meta('began')}."
+        return codebook(self.loaded.plan, self.plan_name, found, source)
+
+    def expire(self, now: datetime) -> int:
+        """Remove the stored pages when they are older than the plan's `limits.keep`; returns the bytes that went."""
+        keep = self.loaded.plan.limits.keep
+        began = datetime.fromisoformat(str(self.state.meta("began")))
+        if keep is None or now - began < timedelta(days=keep):
+            return 0
+        return drop_pages(self.folder)
 
     def accounts(self) -> Iterator[tuple[str, list[Column], Account]]:
         """Every table with its columns and the account of its rows."""

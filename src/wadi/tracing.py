@@ -141,7 +141,7 @@ class Tracer:
         values = value if many else [value]
         place = {"money": (None, "currency"), "geopoint": ("longitude", "latitude")}[kind]
         if part is None:
-            parts = [one[0] if kind == "money" else f"{one[0]:g},{one[1]:g}" for one in values]
+            parts = [one[0] if kind == "money" else f"{one[0]},{one[1]}" for one in values]
         else:
             parts = [one[place.index(part)] for one in values]
         return parts if many else parts[0]

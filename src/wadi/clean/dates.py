@@ -22,8 +22,9 @@ _PIECE = re.compile(
 )
 _LENGTHS = ("full", "long", "medium", "short")
 _SKELETONS = ("yMMMd", "yMMMMd", "yMMMEd", "yMMMMEEEEd", "yMd")
-# Where the month is a word, no order of day and month is in doubt.
+# Where the month is a word, or the year comes first, no order of day and month is in doubt.
 _WORDY = (
+    "y-MM-dd",
     "d MMMM y",
     "d. MMMM y",
     "d MMM y",

@@ -5,13 +5,24 @@ from __future__ import annotations
 import argparse
 from typing import TextIO
 
-from wadi.cli.options import add_outputs, add_runs, check_outputs, style_of, write_outputs
+from wadi.cli.options import (
+    add_descriptions,
+    add_outputs,
+    add_runs,
+    check_outputs,
+    style_of,
+    write_descriptions,
+    write_outputs,
+)
 from wadi.cli.show import plural
 from wadi.cli.status import Status
 
 EXAMPLES = """examples:
   wadi export springs -o springs.csv            the newest run of the plan springs.toml
   wadi export springs -o - | head -5            CSV on standard output
+  wadi export springs -o springs.xlsx -o springs.csv.gz --package --codebook springs.md
+  wadi export springs -o postgresql://user@localhost/water --into upsert
+  wadi export springs --table problems -o problems.csv
   wadi export runs/springs/2026-11-03T091400 -o springs.jsonl
 """
 
@@ -19,6 +30,7 @@ EXAMPLES = """examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", help="a run's folder, or a plan's name for its newest run")
     add_outputs(parser, required=True)
+    add_descriptions(parser)
     add_runs(parser)
 
 
@@ -30,4 +42,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         for path, count in write_outputs(opened, args.output, args.table, style_of(args)):
             if path != "-" and not args.quiet:
                 print(f"{path}: {plural(count, 'row')}", file=err)
+        for path in write_descriptions(opened, args):
+            if not args.quiet:
+                print(path, file=err)
     return Status.DONE

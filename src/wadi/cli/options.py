@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Iterable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wadi.problems import Problem, UsageError
@@ -54,6 +55,44 @@ def add_outputs(parser: argparse.ArgumentParser, *, required: bool = False) -> N
         help="what becomes of a database table that is there: made anew, added to, rows of the same key replaced",
     )
     parser.add_argument("--table", metavar="NAME", help="the table to write (default: the plan's first)")
+
+
+def add_descriptions(parser: argparse.ArgumentParser) -> None:
+    about = parser.add_argument_group("what describes it")
+    about.add_argument(
+        "--package", action="store_true", help="a datapackage.json beside the files: types, units, key, checksums"
+    )
+    about.add_argument(
+        "--codebook", metavar="FILE", help="a codebook in Markdown: what each column is, and how it is filled"
+    )
+
+
+def write_descriptions(run: Run, args: argparse.Namespace) -> list[str]:
+    """Write the Data Package and the codebook that are asked for; returns their paths."""
+    import json
+
+    from wadi.table.destinations import holds_several, is_url, replaced
+
+    written = []
+    if args.package:
+        files = [
+            (Path(target), args.table or run.tables[0])
+            for target in args.output
+            if target != "-" and not is_url(target) and not holds_several(target)
+        ]
+        if not files:
+            now = "-o springs.csv --package"
+            raise UsageError(
+                Problem("bad-option", "--package describes files of one table, and none is written", now=now)
+            )
+        path = files[0][0].parent / "datapackage.json"
+        text = json.dumps(run.package(files), ensure_ascii=False, indent=2) + "\n"
+        replaced(path, text.encode())
+        written.append(str(path))
+    if args.codebook:
+        replaced(Path(args.codebook), run.codebook([args.table] if args.table else None).encode())
+        written.append(args.codebook)
+    return written
 
 
 def add_page(parser: argparse.ArgumentParser) -> None:

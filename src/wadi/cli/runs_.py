@@ -25,6 +25,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--remove", nargs="+", metavar="RUN", help="remove these runs, with all that they hold, after a question"
     )
+    parser.add_argument(
+        "--expire",
+        action="store_true",
+        help="remove the stored pages of runs older than their plan's limits.keep; rows stay",
+    )
     parser.add_argument("--yes", action="store_true", help="with --remove: do not ask")
     parser.add_argument("--json", action="store_true", help="the list as JSON on standard output")
     add_runs(parser)
@@ -36,6 +41,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.remove:
         return _remove(args, err)
     found = runs_in(Path(args.runs), args.plan)
+    if args.expire:
+        return _expire(found, err)
     if args.json:
         from wadi.cli.show import write_json
 
@@ -47,6 +54,25 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.cli.show import console
 
     console(out).print(_view(found))
+    return Status.DONE
+
+
+def _expire(found: list[RunFound], err: TextIO) -> Status:
+    from datetime import datetime
+
+    from wadi.cli.show import plural, shown_size
+    from wadi.runs import Run
+
+    count = 0
+    for one in found:
+        if one.state in ("damaged", "in use"):
+            continue
+        with Run.open(one.folder) as opened:
+            size = opened.expire(datetime.now().astimezone())
+        if size:
+            count += 1
+            print(f"{one.folder}: stored pages removed, {shown_size(size)}", file=err)
+    print(f"{plural(count, 'run')} expired", file=err)
     return Status.DONE
 
 

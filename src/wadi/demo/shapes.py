@@ -13,7 +13,7 @@ from typing import Any
 
 from aiohttp import web
 
-from wadi.demo import gaugings, office, wording, world
+from wadi.demo import gaugings, notebook, office, wording, world
 from wadi.demo.pages import html, missing, page
 
 ROWS = 20
@@ -285,6 +285,10 @@ class Members:
         return self._left[name] >= 0
 
 
+async def _notebook(request: web.Request) -> web.Response:
+    return html(notebook.page())
+
+
 def _to_login(request: web.Request) -> web.Response:
     return web.Response(status=302, headers={"Location": f"/members/login?back={request.path}"})
 
@@ -316,6 +320,7 @@ FURTHER = (
     ("/gallery", "Photographs"),
     ("/board", "On the board today"),
     ("/open-data", "Open data"),
+    ("/notebook", "Surveyors’ notebook"),
     ("/members/login", "For members"),
 )
 """What the front page links to, path and name."""
@@ -338,6 +343,7 @@ PAGES: dict[str, Callable[[web.Request], Any]] = {
     "/api/tree.json": _tree,
     "/api/wells.jsonl": _stream,
     "/api/bulletin": _bulletin,
+    "/notebook": _notebook,
     "/open-data": _open_data,
     "/open-data/springs.csv": _csv,
     "/open-data/levels.tsv.gz": _tsv,

@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Iterable
 from typing import Any
 
-from wadi.demo import gaugings, office, photos
+from wadi.demo import gaugings, notebook, office, photos
 from wadi.demo.world import DISTRICTS, Spring, springs, springs_in
 
 
@@ -323,6 +323,7 @@ TRUTHS = {
     "bulletin": bulletin_rows,
     "stream": stream_rows,
     "opendata": opendata_rows,
+    "notebook": notebook.rows,
 }
 """The truth of every example plan, by its name."""
 

@@ -40,6 +40,16 @@ def size_bytes(value: object) -> int:
     return int(float(found[1]) * _BYTES[found[2]])
 
 
+def age_days(value: object) -> int:
+    """Days of `90 d`, `12 weeks`, `2 years`; a bare whole number counts as days."""
+    if isinstance(value, int) and not isinstance(value, bool) and value > 0:
+        return value
+    found = re.fullmatch(r"(\d+)\s*(d|days?|w|weeks?|y|years?)", value.strip()) if isinstance(value, str) else None
+    if not found or not int(found[1]):
+        raise PydanticCustomError("wrong-value", 'an age is wanted: "90 d", "12 weeks", "2 years"')
+    return int(found[1]) * {"d": 1, "w": 7, "y": 365}[found[2][0]]
+
+
 def _as_list(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
@@ -58,6 +68,7 @@ def _as_field(value: object) -> object:
 
 Duration = Annotated[float, BeforeValidator(duration_s, json_schema_input_type=str | float), PlainSerializer(float)]
 Size = Annotated[int, BeforeValidator(size_bytes, json_schema_input_type=str | int)]
+Days = Annotated[int, BeforeValidator(age_days, json_schema_input_type=str | int)]
 Expressions = Annotated[
     list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str]), Field(min_length=1)
 ]
@@ -148,6 +159,7 @@ class FieldPlan(Part):
     zone: str | None = Field(None, description="of datetime: the time zone (IANA name) of texts that name none")
     adjust: Strings = Field([], description="steps from number or date to the same: VERB ARGUMENT…")
     join: str | None = Field(None, description="with many: the values as one text, with this between them")
+    about: str = Field("", description="what the column is, for the codebook and the Data Package")
     default: str | int | float | bool | None = Field(None, description="for a value that is absent or missing")
     required: bool = Field(False, description="a row without this value goes to the rejects")
     name: str | None = Field(
@@ -363,6 +375,10 @@ class LimitsPlan(Part):
     bytes: Size | None = Field(None, description="size of all replies together, decoded")
     requests: Count | None = Field(None, description="requests sent, tries, redirects and robots.txt counted")
     page_size: Size = Field(50_000_000, description="largest reply, decoded")
+    keep: Days | None = Field(
+        None,
+        description='age after which "wadi runs --expire" removes the stored pages of a run: "90 d"; its rows stay',
+    )
 
 
 class LinksPlan(Part):

@@ -149,6 +149,20 @@ def run_found(folder: Path) -> RunFound:
     return RunFound(folder, plan, began, word, rows, done + failed, failed, waiting, size)
 
 
+def drop_pages(folder: Path) -> int:
+    """Remove a run's stored pages; its rows stay. Returns the bytes. Raises RunError when the run is in use."""
+    lock = RunLock(folder)
+    lock.take()
+    try:
+        files = [path for path in (folder / PAGES).glob("*.warc.gz") if path.is_file()]
+        size = sum(path.stat().st_size for path in files)
+        for path in files:
+            path.unlink()
+    finally:
+        lock.release()
+    return size
+
+
 def remove_run(folder: Path) -> None:
     """Remove a run with all that it holds. Raises RunError when it is in use or cannot be removed."""
     import shutil

@@ -171,6 +171,20 @@ def check_writable(target: Path) -> None:
         raise _not_writable(target, f"the folder {target.parent} does not let us write")
 
 
+def replaced(target: Path, data: bytes) -> None:
+    """Write a small file whole or not at all. Raises UsageError."""
+
+    def write(out: BinaryIO) -> int:
+        out.write(data)
+        return 0
+
+    check_writable(target)
+    try:
+        _replaced(target, write)
+    except OSError as error:
+        raise _not_writable(target, error.strerror or str(error)) from error
+
+
 def _replaced(target: Path, write: Callable[[BinaryIO], int]) -> int:
     """Write beside the target and put it in its place when it is whole; an old file stays until then."""
     handle, name = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)

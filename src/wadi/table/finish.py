@@ -99,7 +99,7 @@ def _take_apart(cells: Cells, place: int, column: Column, others: list[int | Non
     given = cells[place]
     values = given if column.many else [given] if given is not None else []
     parts = [list(part) for part in zip(*values, strict=True)] if values else [[], []]
-    own = parts[0] if column.type == "money" else [f"{one[0]:g},{one[1]:g}" for one in values]
+    own = parts[0] if column.type == "money" else [f"{one[0]},{one[1]}" for one in values]
     beside = parts[1:] if column.type == "money" else parts
     cells[place] = own if column.many else next(iter(own), None)
     for other, part in zip(others, beside, strict=True):

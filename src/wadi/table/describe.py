@@ -1,0 +1,219 @@
+"""What tables are, for those who get them: a Data Package with Table Schema, and a codebook.
+
+Data Package and Table Schema: the open standards at datapackage.org (version 1).
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from wadi.plan.columns import Column, fields_giving, table_plan
+from wadi.plan.model import FieldPlan, PartOf, Plan
+from wadi.table.cells import flat
+
+_SCHEMA_TYPES: dict[str, tuple[str, str | None]] = {
+    "url": ("string", "uri"),
+    "email": ("string", "email"),
+    "phone": ("string", None),
+    "file": ("string", None),
+    "money": ("number", None),
+    "percent": ("number", None),
+}
+_MEDIA = {".csv": "text/csv", ".tsv": "text/tab-separated-values", ".json": "application/json", ".jsonl": "application/jsonl",
+          ".xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+          ".parquet": "application/vnd.apache.parquet"}  # fmt: skip
+_EXAMPLES = 3
+_DISTINCT = 1000
+
+
+@dataclass
+class ColumnSeen:
+    """What the cells of a column are like."""
+
+    filled: int = 0
+    examples: list[str] = field(default_factory=list)
+    distinct: set[Any] = field(default_factory=set)
+    least: Any = None
+    most: Any = None
+
+
+@dataclass
+class Seen:
+    """What the rows of a table are like."""
+
+    columns: Sequence[Column]
+    rows: int = 0
+    by_column: list[ColumnSeen] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.by_column = [ColumnSeen() for _ in self.columns]
+
+    def take(self, row: list[Any]) -> None:
+        """Count a row in."""
+        self.rows += 1
+        for one, value in zip(self.by_column, row, strict=True):
+            if value is None or value == []:
+                continue
+            one.filled += 1
+            plain = flat(value)
+            if len(one.distinct) < _DISTINCT:
+                one.distinct.add(plain)
+            if len(one.examples) < _EXAMPLES and str(plain) not in one.examples:
+                one.examples.append(str(plain))
+            if isinstance(value, int | float) and not isinstance(value, bool):
+                one.least = value if one.least is None else min(one.least, value)
+                one.most = value if one.most is None else max(one.most, value)
+
+
+def data_package(
+    name: str, plan: Plan, tables: Mapping[str, Sequence[Column]], files: Sequence[tuple[Path, str]], created: str
+) -> dict[str, Any]:
+    """The descriptor of written files: `files` are paths with the table that each holds."""
+    resources = []
+    for path, table in files:
+        data = path.read_bytes()
+        suffixes = [one.lower() for one in path.suffixes]
+        form = next((one for one in suffixes if one in _MEDIA), "")
+        resource: dict[str, Any] = {
+            "name": "".join(c if c.isalnum() or c in "-_." else "-" for c in path.stem.lower()),
+            "path": path.name,
+            "bytes": len(data),
+            "hash": f"sha256:{hashlib.sha256(data).hexdigest()}",
+        }
+        if form:
+            resource |= {"format": form[1:], "mediatype": _MEDIA[form]}
+        if form in (".csv", ".tsv"):
+            resource |= {"profile": "tabular-data-resource", "encoding": "utf-8"}
+            resource["dialect"] = {"delimiter": "\t" if form == ".tsv" else ",", "header": True}
+        if suffixes and suffixes[-1] not in _MEDIA and form:
+            resource["compression"] = suffixes[-1][1:]
+        resource["schema"] = table_schema(plan, table, tables[table])
+        resources.append(resource)
+    return {
+        "profile": "data-package",
+        "name": name.lower(),
+        "title": plan.title or name,
+        "created": created,
+        "resources": resources,
+    }
+
+
+def table_schema(plan: Plan, table: str, columns: Sequence[Column]) -> dict[str, Any]:
+    """The Table Schema of a table: types, units, descriptions, constraints, key."""
+    own = table_plan(plan, table)
+    key = [own.rename.get(name, name) for name in own.key]
+    fields = [_schema_field(plan, table, column, unique=key == [column.name]) for column in columns]
+    schema: dict[str, Any] = {"fields": fields, "missingValues": [""]}
+    if key and all(name in {column.name for column in columns} for name in key):
+        schema["primaryKey"] = key if len(key) > 1 else key[0]
+    return schema
+
+
+def _schema_field(plan: Plan, table: str, column: Column, *, unique: bool) -> dict[str, Any]:
+    kind, form = _SCHEMA_TYPES.get(column.type, (column.type, None))
+    found: dict[str, Any] = {"name": column.name, "type": "string" if column.many else kind}
+    if form and not column.many:
+        found["format"] = form
+    if column.unit:
+        found["unit"] = column.unit
+    about = _about(plan, table, column.name)
+    if about:
+        found["description"] = about
+    if column.many:
+        found["list"] = {"of": kind, "separator": "; "}
+    constraints: dict[str, Any] = {"required": True} if column.required else {}
+    if unique and own_doubles(plan, table) != "keep":
+        constraints["unique"] = True
+    if constraints:
+        found["constraints"] = constraints
+    return found
+
+
+def own_doubles(plan: Plan, table: str) -> str:
+    """What becomes of rows with the same key."""
+    return table_plan(plan, table).doubles
+
+
+def _plain_name(plan: Plan, table: str, name: str) -> str:
+    back = {new: old for old, new in table_plan(plan, table).rename.items()}
+    return back.get(name, name)
+
+
+def _about(plan: Plan, table: str, name: str) -> str:
+    giving = fields_giving(plan, table, _plain_name(plan, table, name))
+    return next((one.about for _, one in giving if one.about), "")
+
+
+def codebook(plan: Plan, name: str, tables: Sequence[tuple[str, Seen]], source: str) -> str:
+    """A codebook in Markdown: for each column what it is, where it is from, how much is filled, examples."""
+    lines = [f"# Codebook: {plan.title or name}", "", source, ""]
+    for table, seen in tables:
+        own = table_plan(plan, table)
+        lines += [
+            f"## {table}",
+            "",
+            f"{seen.rows:,} rows" + (f", one for each {' and '.join(own.key)}" if own.key else "") + ".",
+            "",
+        ]
+        lines += [
+            "| column | type | filled | distinct | values | what it is, and where it is from |",
+            "| --- | --- | --: | --: | --- | --- |",
+        ]
+        for column, one in zip(seen.columns, seen.by_column, strict=True):
+            kind = f"{column.type}{' list' if column.many else ''}{f', {column.unit}' if column.unit else ''}"
+            share = f"{one.filled / seen.rows:.0%}" if seen.rows else ""
+            distinct = f"{len(one.distinct):,}" + ("+" if len(one.distinct) >= _DISTINCT else "")
+            values = (
+                f"{one.least:g} to {one.most:g}"
+                if one.least is not None
+                else "; ".join(_short(e) for e in one.examples)
+            )
+            told = _escaped(_origin(plan, table, _plain_name(plan, table, column.name)))
+            lines.append(f"| `{column.name}` | {kind} | {share} | {distinct} | {_escaped(values)} | {told} |")
+        lines.append("")
+    return "\n".join(lines)
+
+
+def _origin(plan: Plan, table: str, name: str) -> str:
+    """Where a column is from, in words."""
+    own = table_plan(plan, table)
+    if name in own.derive:
+        return f"reckoned: {own.derive[name].formula}"
+    if name in own.constant:
+        return "the same in every row"
+    giving = fields_giving(plan, table, name)
+    if not giving:
+        return "made by the table"
+    parts = [one.about for _, one in giving if one.about][:1]
+    for page, one in giving:
+        parts.append(f"page {page}: {_picking(one)}")
+    if name in own.hash:
+        parts.append("hashed")
+    return "; ".join(parts)
+
+
+def _picking(one: FieldPlan) -> str:
+    where = (
+        " or ".join(one.at)
+        if one.at
+        else f'beside "{one.label[0]}"'
+        if one.label
+        else f"from {one.source}"
+        if one.source
+        else f"under {one.under}"
+    )
+    more = [f"@{one.attr}" if one.attr else "", f"group {one.of} of {one.group[0]}" if isinstance(one, PartOf) else ""]
+    more += [f"find {one.find}" if one.find else "", *one.clean, *one.adjust]
+    return ", ".join([where, *(part for part in more if part)])
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= 40 else text[:39] + "…"
+
+
+def _escaped(text: str) -> str:
+    return text.replace("|", "\\|").replace("\n", " ").replace("<", "\\<")
