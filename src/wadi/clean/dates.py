@@ -12,7 +12,7 @@ from datetime import UTC, date, datetime
 from functools import lru_cache
 
 from wadi.clean.errors import BadSetting, NotReadable
-from wadi.clean.locales import day_names, day_periods, locale_of, month_names
+from wadi.clean.locales import day_names, day_periods, folded, locale_of, month_names
 from wadi.clean.text import latin_digits
 
 DateReader = Callable[[str], date]
@@ -142,6 +142,8 @@ def date_pattern(pattern: str, locale: str | None = None, needs: tuple[str, ...]
 def _regex_of(piece: re.Match[str], pattern: str, locale: str, months: dict[str, int]) -> str:
     if piece["blank"]:
         return r"\s+"
+    if piece["other"] in ("\u200e", "\u200f", "\u061c"):
+        return ""  # marks of direction have no shape, and are not in the texts that are read
     if piece["other"]:
         return re.escape(piece["other"]) + (r"\s*" if piece["other"] in ".,/" else "")
     if piece["quoted"] is not None:
@@ -187,7 +189,7 @@ def date_of(found: re.Match[str], months: dict[str, int], text: str, this_year: 
     """The date that a pattern found; the first of the month where it has no day."""
     month = found["month"]
     year = found["year"]
-    number = int(month) if month.isdecimal() else months[month.casefold().rstrip(".")]
+    number = int(month) if month.isdecimal() else months[folded(month)]
     try:
         return date(full_year(year, this_year), number, int(found.groupdict().get("day") or 1))
     except ValueError as error:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import lru_cache
@@ -77,6 +78,11 @@ def scales_of(name: str | None) -> dict[str, Decimal]:
     return {word: factor for word, factor in found.items() if word not in doubtful}
 
 
+def folded(word: str) -> str:
+    """A name of a month or day as it is compared: case aside, without a final dot, in NFC again (some letters fold to more)."""
+    return unicodedata.normalize("NFC", word.casefold()).rstrip(".")
+
+
 @lru_cache(maxsize=256)
 def month_names(name: str) -> dict[str, int]:
     """Every way in which CLDR writes a month in this locale, case-folded and without a final dot → 1 to 12.
@@ -88,7 +94,7 @@ def month_names(name: str) -> dict[str, int]:
     for context in ("format", "stand-alone"):
         for width in ("wide", "abbreviated"):
             for number, word in months[context][width].items():
-                found.setdefault(word.casefold().rstrip("."), number)
+                found.setdefault(folded(word), number)
     return found
 
 
@@ -97,7 +103,7 @@ def day_names(name: str) -> tuple[str, ...]:
     """Every way in which CLDR writes a day of the week in this locale, case-folded, without a final dot, longest first."""
     days = locale_of(name).days
     words = {
-        word.casefold().rstrip(".")
+        folded(word)
         for context in ("format", "stand-alone")
         for width in ("wide", "abbreviated")
         for word in days[context][width].values()

@@ -27,13 +27,13 @@ IntegerReader = Callable[[str], int]
 _SIGNS = {"-": "-", "\u2212": "-", "–": "-", "\u2010": "-", "\u2011": "-", "\uff0d": "-", "+": "", "\uff0b": ""}
 _SHAPE = re.compile(
     r"(?P<sign>[+\-\u2212–\u2010\u2011\uff0d\uff0b]?)[ \u00a0]?"
-    r"(?P<body>\d(?:[\d.,'’٫٬]|[ \u00a0\u2009\u202f\u2007](?=\d))*|[.,٫]\d+)"
+    r"(?P<body>\d(?:[\d.,'’٫٬،]|[ \u00a0\u2009\u202f\u2007](?=\d))*|[.,٫]\d+)"
     r"(?P<exponent>[eE][+\-\u2212]?\d+)?"
 )
 _INTEGER_BITS = 63
 _ABOUT = re.compile(
     r"^(?:[~≈∼≃]|(?:ca|circa|c|about|approx|approximately|around|roughly|some|est|etwa|ungefähr|rund|zirka|env|environ|vers|"
-    r"aprox|aproximadamente|unos|cerca de|cca|около|ок|прибл|약|约|約|大约|およそ)\b\.?)\s*",
+    r"aprox|aproximadamente|unos|cerca de|cca|около|ок|прибл)\b\.?|약|约|約|大约|およそ)\s*",
     re.IGNORECASE,
 )
 _ESTIMATED = re.compile(
@@ -44,7 +44,7 @@ _BODY = r"[+\-\u2212]?[^\d\s]{0,3}\s?\d[\d.,'’٫٬\u00a0\u202f\u2009 ]*"
 _RANGE = re.compile(
     rf"({_BODY}?[^\d]*?)\s*(?:–|—|‒|\.\.\.?|…|-|\bto\b|\bbis\b|\bà\b|\bau\b|\ba\b|\bdo\b|\bdo\b|〜|～|~)\s*({_BODY}.*)"
 )
-_NUMBER = re.compile(r"(?:(?<![\w.,])[+\-\u2212])?\d(?:[\d.,'’٫٬]|[ \u00a0\u2009\u202f](?=\d))*")
+_NUMBER = re.compile(r"(?:(?<![\w.,])[+\-\u2212])?\d(?:[\d.,'’٫٬،]|[ \u00a0\u2009\u202f](?=\d))*")
 _VULGAR = re.compile(r"(\d+)?\s?([¼-¾⅐-⅞↉])")
 _BROKEN = re.compile(r"(?:(\d+)\s)?(\d{1,3})(?:⁄|(?<=\d\s\d)/|(?<=\d\s\d\d)/)(\d{1,3})(?!\d)")
 

@@ -99,7 +99,7 @@ def _plain_quotes() -> Step:
 
 def _title() -> Step:
     return lambda text: re.sub(
-        r"[^\W\d_]+(?:['’][^\W\d_]+)?", lambda word: word[0][:1].upper() + word[0][1:].lower(), text
+        r"[^\W\d_]+(?:['’][^\W\d_]+)*", lambda word: word[0][:1].upper() + word[0][1:].lower(), text
     )
 
 

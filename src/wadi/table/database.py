@@ -50,10 +50,26 @@ def _engine(url: str) -> Engine:
 
     named = url.replace("postgresql://", "postgresql+psycopg://", 1).replace("postgres://", "postgresql+psycopg://", 1)
     try:
-        return create_engine(named)
+        engine = create_engine(named)
+        if engine.dialect.name == "sqlite":
+            _begin_outright(engine)
+        return engine
     except (SQLAlchemyError, ImportError, ValueError) as error:
         what = f"no database can be reached by it: {error}"
         raise UsageError(Problem("bad-option", what, Place(url.partition("@")[2] or url))) from error
+
+
+def _begin_outright(engine: Engine) -> None:
+    """Have SQLite's transactions hold for making and dropping tables, too: Python's driver would commit before these."""
+    from sqlalchemy import event
+
+    @event.listens_for(engine, "connect")
+    def _connected(connection: Any, record: object) -> None:
+        connection.isolation_level = None
+
+    @event.listens_for(engine, "begin")
+    def _begun(connection: Connection) -> None:
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
 
 
 def _write_table(
