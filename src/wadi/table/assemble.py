@@ -202,7 +202,11 @@ class Assembly:
         places = self._parent._place
         for parent in self._parent.placed():
             carried = {place: parent.cells[places[name]] for place, name in self._carried}
-            sources = [(parent.visit.page, parent.number), *((page, 0) for page in self._parent.details_of(parent))]
+            sources = [
+                source
+                for row in (parent, *parent.others)
+                for source in [(row.visit.page, row.number), *((page, 0) for page in self._parent.details_of(row))]
+            ]
             for page, number in sources:
                 yield from self._tied(parent.visit, page, [number], carried, parent)
 
