@@ -467,7 +467,7 @@ def test_the_library_works_inside_a_running_event_loop(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("in_memory", [0, 3, 100])
-def test_keys_are_remembered_in_memory_or_on_disk_alike(in_memory: int) -> None:
+def test_keys_are_remembered_exactly_or_by_a_hash_alike(in_memory: int) -> None:
     firsts = FirstStands(in_memory)
     visits = [Visit(n, "k", State.DONE, "", {}, n // 4, n // 2, ("k",) * (n % 3 + 1)) for n in range(8)]
     found = [firsts.first((f"k{n % 5}", n % 2), visits[n // 3]) for n in range(24)]
@@ -475,3 +475,10 @@ def test_keys_are_remembered_in_memory_or_on_disk_alike(in_memory: int) -> None:
     assert found[10:] == [stand_of(visits[(n % 10) // 3]) for n in range(10, 24)]
     assert firsts.first((1,), visits[0]) is None
     assert firsts.first((1.0,), visits[1]) == stand_of(visits[0])
+
+
+def test_a_hundred_thousand_keys_are_told_apart() -> None:
+    firsts = FirstStands(10)
+    visit = Visit(1, "k", State.DONE, "", {}, 0, 0, ("k",))
+    assert [n for n in range(-50_000, 50_000) if firsts.first((n,), visit) is not None] == []
+    assert [n for n in range(-50_000, 50_000) if firsts.first((float(n),), visit) is None] == []

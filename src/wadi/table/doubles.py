@@ -1,12 +1,8 @@
-"""Which keys a table has had, and where: in memory while they are few, else in a temporary database on disk.
-
-So that a table of any length is put together in the same memory.
-"""
+"""Which keys a table has had, and where: eight bytes for each key, so that a table of any length takes little memory."""
 
 from __future__ import annotations
 
-import hashlib
-import sqlite3
+from array import array
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,8 +10,12 @@ import orjson
 
 from wadi.store.order import Visit
 
-_IN_MEMORY = 20_000
 Key = tuple[Any, ...]
+_EXACT = 20_000
+_PLACE_BITS = 24
+_MOST_PLACES = (1 << _PLACE_BITS) - 1
+_MOST_FULL = 0.7
+_FIRST_SIZE = 1 << 15
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,54 +34,78 @@ def stand_of(visit: Visit) -> Stand:
 
 
 class FirstStands:
-    """Remembers for each key where it stood first."""
+    """Remembers for each key where it stood first.
 
-    def __init__(self, in_memory: int = _IN_MEMORY) -> None:
-        self._few: dict[bytes, Stand] = {}
-        self._most = in_memory
-        self._many: sqlite3.Connection | None = None
+    The first keys are kept as they are. Of further ones there are 40 bits of a hash beside the number of the page, in a table
+    with open addresses (Knuth, The Art of Computer Programming 3, §6.4): that two of a million keys are taken for one has a
+    chance of one in a million.
+    """
+
+    def __init__(self, exact: int = _EXACT) -> None:
+        self._few: dict[str | bytes, int] = {}
+        self._room = exact
+        self._slots = array("Q", bytes(8 * _FIRST_SIZE))
+        self._mask = _FIRST_SIZE - 1
+        self._count = 0
+        self._pages, self._listings, self._starts = array("q"), array("q"), array("q")
         self._ways: list[tuple[str, ...]] = []
-        self._last: Stand | None = None
+        self._way_of = array("H")
+        self._page = -1
+        self._way: tuple[str, ...] = ()
 
     def first(self, key: Key, visit: Visit) -> Stand | None:
         """Where the key stood first; None when it is new, and it is remembered from now on."""
-        name = _name_of(key)
-        known = self._few.get(name)
-        if known is None and self._many is not None:
-            known = self._kept(self._many, name)
-        if known is not None:
-            return known
-        stand = self._stand(visit)
-        if len(self._few) < self._most:
-            self._few[name] = stand
-        else:
-            self._keep(name, stand)
+        # Written out flat: this runs for every row, and the calls would cost more than the work.
+        one = key[0]
+        name = one if one.__class__ is str and len(key) == 1 else _name_of(key)
+        place = self._few.get(name)
+        if place is not None:
+            return self._stand(place)
+        if visit.page != self._page or visit.way is not self._way:
+            self._add_page(visit)
+        if self._room:
+            self._few[name] = len(self._pages) - 1
+            self._room -= 1
+            return None
+        wanted = (hash(name) & 0xFFFFFFFFFFFFFFFF) >> _PLACE_BITS
+        slots, mask = self._slots, self._mask
+        index = wanted & mask
+        while held := slots[index]:
+            if held >> _PLACE_BITS == wanted:
+                return self._stand((held & _MOST_PLACES) - 1)
+            index = (index + 1) & mask
+        slots[index] = wanted << _PLACE_BITS | len(self._pages)
+        self._count += 1
+        if self._count > _MOST_FULL * mask:
+            self._grow()
         return None
 
-    def _stand(self, visit: Visit) -> Stand:
-        """The stand of a page, one object for all of its rows."""
-        if self._last is None or self._last.page != visit.page or self._last.way != visit.way:
-            self._last = stand_of(visit)
-        return self._last
+    def _grow(self) -> None:
+        """Twice the room."""
+        old = self._slots
+        size = 2 * len(old)
+        self._slots, self._mask = array("Q", bytes(8 * size)), size - 1
+        for held in old:
+            if held:
+                index = (held >> _PLACE_BITS) & self._mask
+                while self._slots[index]:
+                    index = (index + 1) & self._mask
+                self._slots[index] = held
 
-    def _kept(self, database: sqlite3.Connection, name: bytes) -> Stand | None:
-        found = database.execute("SELECT page, listing, start, way FROM keys WHERE key = ?", (name,)).fetchone()
-        return Stand(found[0], found[1], found[2], self._ways[found[3]]) if found else None
+    def _add_page(self, visit: Visit) -> None:
+        self._page, self._way = visit.page, visit.way
+        if visit.way not in self._ways:
+            self._ways.append(visit.way)
+        self._pages.append(visit.page)
+        self._listings.append(visit.listing)
+        self._starts.append(visit.start)
+        self._way_of.append(self._ways.index(visit.way))
 
-    def _keep(self, name: bytes, stand: Stand) -> None:
-        if self._many is None:
-            self._many = sqlite3.connect("", isolation_level=None)  # a file of its own, gone with the connection
-            self._many.execute("PRAGMA journal_mode=OFF")
-            self._many.execute("PRAGMA synchronous=OFF")
-            self._many.execute("CREATE TABLE keys (key BLOB PRIMARY KEY, page, listing, start, way) WITHOUT ROWID")
-            self._many.execute("BEGIN")
-        if stand.way not in self._ways:
-            self._ways.append(stand.way)
-        row = (name, stand.page, stand.listing, stand.start, self._ways.index(stand.way))
-        self._many.execute("INSERT INTO keys VALUES (?, ?, ?, ?, ?)", row)
+    def _stand(self, place: int) -> Stand:
+        return Stand(self._pages[place], self._listings[place], self._starts[place], self._ways[self._way_of[place]])
 
 
 def _name_of(key: Key) -> bytes:
-    """The key as 16 bytes; 1 and 1.0 are the same."""
+    """The key as what is hashed: JSON; 1 and 1.0 are the same."""
     plain = [int(v) if isinstance(v, float) and v.is_integer() else v for v in key]
-    return hashlib.blake2b(orjson.dumps(plain), digest_size=16).digest()
+    return bytes(bytearray(orjson.dumps(plain)))  # orjson's own bytes take 4 kB whatever they hold

@@ -35,6 +35,11 @@ class FileCells:
         """Names made of rows → the paths under which the files are kept."""
 
     @property
+    def is_idle(self) -> bool:
+        """Whether the table has no files."""
+        return not self._columns
+
+    @property
     def has_names(self) -> bool:
         return any(self._patterns.values())
 

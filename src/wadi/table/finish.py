@@ -118,6 +118,7 @@ class Finish:
         self._origin = origin
         named = [place.get(f"origin_{part}") for part in ("url", "time", "place")]
         self._origins = named if any(one is not None for one in named) else []
+        self.is_idle = not (self._constants or self._hashed or self._origins)
 
     def put(self, cells: Cells, page: int, number: int) -> None:
         """Finish a row that stands on a page, as its `number`th (from 0)."""

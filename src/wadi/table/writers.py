@@ -10,6 +10,7 @@ import io
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from html import escape
+from itertools import islice
 from typing import Any, BinaryIO
 
 import orjson
@@ -159,11 +160,6 @@ def _html_cell(column: Column, value: Any, right: set[str]) -> str:
 
 def batches(rows: Rows, size: int = _BATCH_ROWS) -> Iterator[list[list[Any]]]:
     """The rows in lists of at most `size`."""
-    batch: list[list[Any]] = []
-    for row in rows:
-        batch.append(row)
-        if len(batch) >= size:
-            yield batch
-            batch = []
-    if batch:
+    source = iter(rows)
+    while batch := list(islice(source, size)):
         yield batch
