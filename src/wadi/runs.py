@@ -224,7 +224,7 @@ class Run:
             for row in assembly.rows():
                 seen.take(row)
             found.append((name, seen))
-        source = f"Made by Wadi {self.state.meta('wadi')} from the run that began {self.state.meta('began')}."
+        source = f"Made by Wadi {self.state.meta('wadi')} from the run that began {str(self.state.meta('began'))[:19]}."
         return codebook(self.loaded.plan, self.plan_name, found, source)
 
     def expire(self, now: datetime) -> int:

@@ -172,13 +172,13 @@ def codebook(plan: Plan, name: str, tables: Sequence[tuple[str, Seen]], source: 
                 if one.least is not None
                 else "; ".join(_short(e) for e in one.examples)
             )
-            told = _escaped(_origin(plan, table, _plain_name(plan, table, column.name)))
+            told = _escaped(_origin(plan, table, _plain_name(plan, table, column.name), column.part_of))
             lines.append(f"| `{column.name}` | {kind} | {share} | {distinct} | {_escaped(values)} | {told} |")
         lines.append("")
     return "\n".join(lines)
 
 
-def _origin(plan: Plan, table: str, name: str) -> str:
+def _origin(plan: Plan, table: str, name: str, beside: str | None) -> str:
     """Where a column is from, in words."""
     own = table_plan(plan, table)
     if name in own.derive:
@@ -187,7 +187,7 @@ def _origin(plan: Plan, table: str, name: str) -> str:
         return "the same in every row"
     giving = fields_giving(plan, table, name)
     if not giving:
-        return "made by the table"
+        return f"stands beside {beside}" if beside else "made by the table"
     parts = [one.about for _, one in giving if one.about][:1]
     for page, one in giving:
         parts.append(f"page {page}: {_picking(one)}")

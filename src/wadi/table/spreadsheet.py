@@ -83,17 +83,26 @@ def _new_sheet(
     book: Workbook, name: str, columns: Sequence[Column], sample: list[list[Any]], taken: set[str]
 ) -> tuple[Worksheet, Any]:
     sheet = book.add_worksheet(sheet_name(name, taken))
-    head = book.add_format({"bold": True, "bottom": 2, "valign": "top", "text_wrap": False})
-    formats = {kind: book.add_format({"num_format": pattern}) for kind, pattern in _DATES.items()}
-    link = book.add_format({"font_color": "#1F5FA8", "underline": 1})
+    # Texts stand a little in, so that they do not touch the numbers at their left.
+    head = book.add_format({"bold": True, "bottom": 2, "indent": 1})
+    number_head = book.add_format({"bold": True, "bottom": 2, "align": "right"})
+    formats = {
+        kind: book.add_format({"num_format": form, "align": "left", "indent": 1}) for kind, form in _DATES.items()
+    }
+    link = book.add_format({"font_color": "#1F5FA8", "underline": 1, "indent": 1})
+    words = book.add_format({"indent": 1})
     readers = {column.name: typed(column) for column in columns}
     sheet.freeze_panes(1, 0)
+    sheet.set_landscape()
+    sheet.fit_to_pages(1, 0)  # printed as wide as the paper, the head on each page
+    sheet.repeat_rows(0)
     for place, column in enumerate(columns):
         title = f"{column.name} [{column.unit}]" if column.unit else column.name
-        longest = max([len(title) + 2, *(len(str(flat(row[place]))) + 1 for row in sample if row[place] is not None)])
+        longest = max([len(title) + 4, *(len(str(flat(row[place]))) + 2 for row in sample if row[place] is not None)])
         width = 11 if column.type == "date" else 20 if column.type == "datetime" else longest
         sheet.set_column(place, place, min(max(width, _WIDTHS[0]), _WIDTHS[1]))
-        sheet.write_string(0, place, title, head)
+        is_number = column.type in _NUMBERS and not column.many
+        sheet.write_string(0, place, title, number_head if is_number else head)
 
     def write(row: int, place: int, column: Column, value: Any, links: int) -> int:
         """One cell; 1 where it is a link, of which a sheet has only so many."""
@@ -105,7 +114,7 @@ def _new_sheet(
                 sheet.write_datetime(row, place, plain, formats[column.type])
                 return 0
         if isinstance(value, bool):
-            sheet.write_boolean(row, place, value)
+            sheet.write_boolean(row, place, value, words)
         elif isinstance(value, int | float) and abs(value) < _LARGEST_WHOLE:
             sheet.write_number(row, place, value)
         else:
@@ -116,7 +125,7 @@ def _new_sheet(
             if is_link and text.startswith(("http://", "https://")):
                 sheet.write_url(row, place, text, link, string=text)
                 return 1
-            sheet.write_string(row, place, text)
+            sheet.write_string(row, place, text, words)
         return 0
 
     return sheet, write
