@@ -287,6 +287,20 @@ def test_merged_and_carried_cells_are_traced(tmp_path: Path) -> None:
             tracer.row("t", "nothing=1")
 
 
+def test_the_pieces_of_a_text_are_rows_of_a_table(tmp_path: Path) -> None:
+    content = "<ul><li>a<i>x 1; y 2</i></li><li>b<i> </i></li><li>c<i>z</i></li></ul>"
+    plan = (
+        BASE
+        + 'name = { at = ".", find = "^[a-z]" }\n[page.list.lists.parts]\nrows = "i"\nsplit = ";"\ncarry = "name"\n'
+    )
+    plan += "fields = { what = { at = '.', find = '[a-z]' }, n = { at = '.', find = '[0-9]', type = 'integer', missing = ['…', 'z'] } }\n"
+    with crawled(tmp_path, {"/l": content}, plan) as done:
+        assert done.rows("parts") == [["a", "x", 1], ["a", "y", 2], ["c", "z", None]]
+        tracer = Tracer(done.run)
+        _, assembly, placed = tracer.row("parts", "2")
+        assert [tracer.cell("parts", assembly, placed, place).value for place in range(3)] == ["a", "y", 2]
+
+
 def test_old_pages_expire_and_rows_stay(tmp_path: Path, program: Program) -> None:
     with crawled(tmp_path, {"/l": items("a")}, BASE + 'name = "."\n[limits]\nkeep = "1 d"\n') as done:
         from datetime import datetime, timedelta

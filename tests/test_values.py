@@ -399,7 +399,12 @@ MOMENTS = _cases("""
     time | 下午2:05 | zh | ~ | 14:05:00
     time | ١٤:٠٥ | ~ | ~ | 14:05:00
     time | 26:00 | ~ | ~ | !not-a-time
-    time | noon | ~ | ~ | !not-a-time
+    time | noon | ~ | ~ | 12:00:00
+    time | midnight | ~ | ~ | 00:00:00
+    time | 8 p.m. | ~ | ~ | 20:00:00
+    time | later | ~ | ~ | !not-a-time
+    datetime | 2022-11-21.19:47:53 | ~ | ~ | 2022-11-21T19:47:53
+    datetime | 2022-11-21 19:47:53 (local) | ~ | ~ | 2022-11-21T19:47:53
     yearmonth | 2024-05 | ~ | ~ | 2024-05
     yearmonth | May 2024 | en | ~ | 2024-05
     yearmonth | mai 2024 | fr | ~ | 2024-05

@@ -279,7 +279,7 @@ def _by_locale(body: str, marks: Separators) -> str | None:
     Blanks group in every locale (ISO 80000-1 §7.3.1), if the groups are whole.
     """
     if "٫" in body or "٬" in body:  # the marks of Arabic numerals are never in doubt
-        marks = Separators("٫", frozenset("٬"), (3, 3))
+        marks = Separators("٫", frozenset("٬،"), (3, 3))
     whole, mark, fraction = body.partition(marks.decimal)
     if mark and not fraction.isdigit():
         return None
@@ -316,7 +316,7 @@ def _by_itself(body: str, text: str) -> str | None:
     """The body read without a locale: refused when a single mark could be a decimal or a grouping one."""
     used = [c for c in body if not c.isdigit() and c not in BLANKS]
     if "٫" in used or "٬" in used:
-        return _by_locale(body, Separators("٫", frozenset("٬"), (3, 3)))
+        return _by_locale(body, Separators("٫", frozenset("٬،"), (3, 3)))
     if not used:
         return _by_locale(body, Separators("\0", BLANKS, (3, 3)))
     if len(set(used)) == 1:

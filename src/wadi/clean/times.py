@@ -15,6 +15,7 @@ from wadi.clean.text import latin_digits
 
 _LENGTHS = ("full", "long", "medium", "short")
 _WITH_TIME = ("year", "month", "day", "hour")
+_NAMED_TIMES = {"midnight": time(0), "noon": time(12), "midday": time(12)}
 _AT = re.compile(r"(?<=\d),?\s+(?:à|at|um|kl\.?|о|в|alle|ore|a las|às|om|o)\s+(?=\d)", re.IGNORECASE)
 _OFFSET = re.compile(r"(?:UTC|GMT)?([+\-\u2212])(\d{1,2}):?(\d{2})?")
 # Short names of zones are not unique in the world; these are the common readings of the ones that mean one offset.
@@ -77,6 +78,8 @@ def time_reader(pattern: str | None = None, locale: str | None = None) -> Callab
     patterns = [date_pattern(one, locale, (_needs(one)[-1],)) for one in named]
 
     def read(text: str) -> time:
+        if (known := _NAMED_TIMES.get(text.strip().casefold())) is not None:
+            return known
         plain = latin_digits(text).replace("\u202f", " ").strip()
         for one in patterns:
             if (found := one.expression.fullmatch(plain)) is not None:
@@ -149,7 +152,8 @@ def _in_zone(moment: datetime, zone: tzinfo | None) -> datetime:
 
 
 def _iso_moment(text: str) -> datetime:
-    plain = re.sub(r"\s*\[.*\]$", "", latin_digits(text).strip())
+    plain = re.sub(r"\s*(?:\[.*\]|\(.*\))$", "", latin_digits(text).strip())
+    plain = re.sub(r"^(\d{4}-\d{2}-\d{2})\.(?=\d)", r"\1T", plain)
     try:
         return datetime.fromisoformat(re.sub(r"(\d)\s+([+\-]\d|Z)", r"\1\2", plain))
     except ValueError as error:

@@ -21,6 +21,7 @@ from wadi.crawl.picking import cell_of, picked, problem_of
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Expression, Scope, first_of
 from wadi.page.jsonpath import JsonNode
+from wadi.page.text import text_of
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import CellProblem, Link, Role, TableRows
@@ -164,6 +165,21 @@ def _scopes(nodes: Sequence[Any]) -> list[Scope]:
     return [node for node in nodes if isinstance(node, etree._Element | JsonNode)]
 
 
+def inner_scopes(child: ChildRows, scope: Scope, document: Document) -> list[Scope]:
+    """The rows of a list inside a row: what its expression picks, or the pieces of the texts of that."""
+    found = _scopes(first_of(child.rows, scope, document))
+    if child.split is None:
+        return found
+    pieces: list[Scope] = []
+    for one in found:
+        text = text_of(one) if isinstance(one, etree._Element) else str(one.value or "")
+        for piece in filter(None, map(str.strip, text.split(child.split))):
+            element = etree.Element("span")
+            element.text = piece
+            pieces.append(element)
+    return pieces
+
+
 def _tables(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> list[TableRows]:
     """The page's own rows, then those of the lists inside them."""
     tables = []
@@ -186,7 +202,7 @@ def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: list[
     """The rows of a list, each with the number of the row that it stands in."""
     found = _Found()
     for parent, scope in enumerate(scopes):
-        for inner in _scopes(first_of(child.rows, scope, document)):
+        for inner in inner_scopes(child, scope, document):
             number = len(found.rows)
             found.rows.append([_cell(f, number, inner, document, reply, found) for f in child.fields])
             found.parents.append(parent)

@@ -106,6 +106,7 @@ class ChildRows:
     table: str
     rows: tuple[Expression, ...]
     fields: tuple[Field, ...]
+    split: str | None = None
 
     @property
     def columns(self) -> tuple[str, ...]:
@@ -233,7 +234,7 @@ class _Maker:
         return compile_field(name, field.model_copy(update={"type": "integer"}), self._year) if field else None
 
     def _list(self, name: str, child: ListPlan) -> ChildRows:
-        return ChildRows(child.table or name, compiled(child.rows), self._fields(child.fields))
+        return ChildRows(child.table or name, compiled(child.rows), self._fields(child.fields), child.split)
 
     def _next(self, plan: NextPlan) -> Next:
         at = plan.at or (["a"] if plan.text else None)

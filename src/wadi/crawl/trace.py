@@ -10,11 +10,11 @@ from lxml import etree
 
 from wadi.clean.stages import Step, Unread
 from wadi.clean.types import Where
-from wadi.crawl.extract import row_scopes
+from wadi.crawl.extract import inner_scopes, row_scopes
 from wadi.crawl.kinds import Field, Kind
 from wadi.crawl.picking import nodes_of, picked
 from wadi.page.document import Document
-from wadi.page.expressions import Node, Scope, first_of
+from wadi.page.expressions import Node, Scope
 from wadi.page.jsonpath import JsonNode
 from wadi.web.messages import Reply
 
@@ -43,7 +43,8 @@ def list_scope(kind: Kind, document: Document, table: str, number: int) -> Scope
     child = next((one for one in kind.lists if one.table == table), None)
     count = 0
     for scope in row_scopes(document, kind) if child else ():
-        inner = [one for one in first_of(child.rows, scope, document) if isinstance(one, etree._Element | JsonNode)]  # type: ignore[union-attr]
+        assert child is not None
+        inner = inner_scopes(child, scope, document)
         if number < count + len(inner):
             return inner[number - count]
         count += len(inner)

@@ -270,6 +270,11 @@ class ListPlan(Part):
     """A table inside a row, or inside a page: a table of its own, tied to the row by carried columns."""
 
     rows: Expressions = Field(description="expression for the rows, inside the row or the page")
+    split: str | None = Field(
+        None,
+        min_length=1,
+        description="each text that rows picks falls into rows, with this between them; . is a piece",
+    )
     carry: Strings = Field([], description="columns of the row that go into each of these")
     table: Name | None = Field(None, description="the table that they go to; default the list's name")
     fields: dict[Name, FieldOrShort] = Field(min_length=1, description="the columns")
