@@ -1,7 +1,7 @@
 """Expressions: one string whose form says its language, compiled once, evaluated on a document or a row.
 
-CSS Selectors go through their translation to XPath; XPath 1.0 is lxml's; JSONPath is RFC 9535's; `re:` searches the
-page's source. What the translation of CSS does not know is refused by name, never answered wrongly.
+CSS Selectors (Level 4) are matched by `selectors`; XPath 1.0 is lxml's; JSONPath is RFC 9535's; `re:` searches the page's
+source. What is not known is refused by name, never answered wrongly.
 """
 
 from __future__ import annotations
@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, Any, Literal
 from lxml import etree
 
 from wadi.page.jsonpath import BadPath, JsonNode, compile_path
+from wadi.page.selectors.match import Index, Matcher
+from wadi.page.selectors.parse import BadSelector, parse_selectors
 
 if TYPE_CHECKING:
     from wadi.page.document import Document
@@ -41,18 +43,6 @@ _XPATH = re.compile(
 _NAME_PREFIX = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*):(?!:)(?=[A-Za-z_*])")
 _STRINGS = re.compile(r"'[^']*'|\"[^\"]*\"")
 _WHOLE_DOCUMENT = re.compile(r"\(*\s*/")
-_LEADING = re.compile(r"\s*(?::scope\s*)?([>+~])\s*|\s*:scope\s+(?=[^\s>+~,)])")
-_AXIS_OF = {
-    None: "descendant::",
-    ">": "child::",
-    "+": "following-sibling::*[1]/self::",
-    "~": "following-sibling::",
-}
-_NOT_TRANSLATED = (
-    (re.compile(r":(?:not|is|where|has)\([^()]*,"), "a list inside :not(), :is(), :where() or :has()"),
-    (re.compile(r":nth-(?:last-)?child\([^()]*\bof\b"), ":nth-child(… of …)"),
-    (re.compile(r":(?:contains|any-link|open|defined|read-only|read-write)\b"), "this pseudo-class"),
-)
 
 
 class BadExpression(ValueError):
@@ -142,22 +132,29 @@ def _xpath_with(body: str, namespaces: tuple[tuple[str, str], ...]) -> etree.XPa
 
 
 def _css_expression(text: str, body: str) -> Expression:
-    selectors = _selectors(body)
-    html = [_css(selector, at) for selector, at in selectors]
-    for_xml: list[etree.XPath] = []
+    try:
+        selectors = parse_selectors(body)
+    except BadSelector as error:
+        raise BadExpression(body, f"CSS: {error.what}", error.offset, error.now) from error
+    for_html, for_xml = Matcher(selectors, html=True), Matcher(selectors, html=False)
 
     def pick(scope: etree._Element, document: Document) -> list[Node]:
         if document.kind == "xml":
-            if not for_xml:
-                for_xml.extend(_css(selector, at, xml=True) for selector, at in selectors)
-            paths = for_xml
-        else:
-            paths = html
-        if len(paths) == 1:
-            return _as_list(paths[0](scope))
-        return _in_document_order([_as_list(path(scope)) for path in paths])
+            return list(for_xml.select(scope))
+        return list(for_html.select(scope, _index_of(scope, document)))
 
     return Expression(text, "css", pick)
+
+
+def _index_of(scope: etree._Element, document: Document) -> Index | None:
+    """The index of a row, made when it is first asked and kept until another row is. The whole page is walked by tag in C,
+    which is faster than an index for the few expressions that ask it."""
+    if scope is document.root:
+        return None
+    index: Index | None = document.__dict__.get("_index")
+    if index is None or index.scope is not scope:
+        index = document.__dict__["_index"] = Index(scope)
+    return index
 
 
 def _json_expression(text: str, body: str) -> Expression:
@@ -200,15 +197,6 @@ def _as_list(result: object) -> list[Node]:
     return [result]
 
 
-def _in_document_order(found: list[list[Node]]) -> list[Node]:
-    """Several selectors' elements, each once, as they stand in the document."""
-    elements = {id(node): node for nodes in found for node in nodes if isinstance(node, etree._Element)}
-    if len(elements) < 2:
-        return list(elements.values())
-    first = next(iter(elements.values()))
-    return [node for node in first.getroottree().getroot().iter() if id(node) in elements]
-
-
 def _xpath(body: str, namespaces: Mapping[str, str]) -> etree.XPath:
     try:
         path = etree.XPath(body, namespaces=dict(namespaces) or None, smart_strings=False)
@@ -223,96 +211,3 @@ def _xpath(body: str, namespaces: Mapping[str, str]) -> etree.XPath:
         now = "XPath 1.0 has no such function" if "function" in what else ""
         raise BadExpression(body, f"XPath: {what}", None, now) from error
     return path
-
-
-def _selectors(body: str) -> list[tuple[str, int]]:
-    """The selectors of a list with their offsets, split at commas outside brackets, parentheses and strings."""
-    parts: list[tuple[str, int]] = []
-    depth, start, quote = 0, 0, ""
-    for index, character in enumerate(body):
-        if quote:
-            quote = "" if character == quote and body[index - 1] != "\\" else quote
-        elif character in "\"'":
-            quote = character
-        elif character in "([":
-            depth += 1
-        elif character in ")]":
-            depth -= 1
-        elif character == "," and depth == 0:
-            parts.append((body[start:index], start))
-            start = index + 1
-    parts.append((body[start:], start))
-    return parts
-
-
-def _css(selector: str, start: int, *, xml: bool = False) -> etree.XPath:
-    """The selector as XPath. In XML names count as they are written, and in any namespace (Selectors 4 §5.1)."""
-    from cssselect import HTMLTranslator, SelectorError
-    from cssselect.parser import parse
-
-    leading = _LEADING.match(selector)
-    combinator = leading[1] if leading else None
-    cut = leading.end() if leading else 0
-    rest = selector[cut:]
-    _refuse_untranslated(rest, start + cut)
-    try:
-        (tree,) = parse(rest)
-        if tree.pseudo_element:
-            raise BadExpression(
-                selector,
-                f'CSS: "::{tree.pseudo_element}" is no element of the page',
-                start + cut + max(rest.find("::"), 0),
-                'text is what a field takes anyway; an attribute is taken with  attr = "…"',
-            )
-        translator = _xml_translator() if xml else HTMLTranslator()
-        path = etree.XPath(translator.selector_to_xpath(tree, prefix=_AXIS_OF[combinator]), smart_strings=False)
-        path(etree.Element("html"))
-        return path
-    except etree.XPathError as error:
-        now = "in XML a name matches in any namespace; XPath takes the document's own prefixes"
-        raise BadExpression(selector, f"CSS: {str(error).lower()}", start + cut, now) from error
-    except SelectorError as error:
-        what, offset = _css_mistake(str(error))
-        raise BadExpression(selector, f"CSS: {what}", None if offset is None else start + cut + offset) from error
-
-
-@lru_cache(maxsize=1)
-def _xml_translator() -> Any:
-    from cssselect import GenericTranslator
-    from cssselect.parser import Element
-    from cssselect.xpath import XPathExpr
-
-    class LocalNames(GenericTranslator):
-        def xpath_element(self, selector: Element) -> XPathExpr:
-            path = self.xpathexpr_cls(element="*")
-            if selector.element:
-                path.add_condition(f"local-name() = {self.xpath_literal(selector.element)}")
-            return path
-
-    return LocalNames()
-
-
-def _refuse_untranslated(selector: str, start: int) -> None:
-    for pattern, what in _NOT_TRANSLATED:
-        found = pattern.search(selector)
-        if found:
-            raise BadExpression(
-                selector,
-                f"CSS: {what} is not supported yet",
-                start + found.start(),
-                "write it as XPath, or as two selectors",
-            )
-    inner_scope = selector.find(":scope")
-    if inner_scope >= 0:
-        raise BadExpression(selector, "CSS: :scope stands only at the beginning of a selector", start + inner_scope)
-
-
-def _css_mistake(message: str) -> tuple[str, int | None]:
-    """The translation library's message in few words, and the offset that it names."""
-    found = re.search(r"got <(.*) at (\d+)>", message)
-    if not found:
-        return message.rstrip(".").lower(), None
-    token = found[1]
-    unexpected = "the end" if token == "EOF" else token.split(" ", 1)[-1]
-    expected = message.split(",")[0].replace("Expected ", "")
-    return f"expected {expected}, found {unexpected}", int(found[2])

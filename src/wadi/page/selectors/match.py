@@ -1,0 +1,449 @@
+"""Selectors as matchers: each compound one function of an element, complex selectors tried from right to left.
+
+Every compound is relative to the element from which it is searched: `h3 a` in a row is an `a` in an `h3` in the row. What
+stands inside `:is()`, `:where()` and `:not()` may look further up.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from lxml import etree
+
+from wadi.page.selectors.parse import NEVER, Attribute, Complex, Compound, Pseudo
+
+Element = etree._Element
+Test = Callable[[Element, "Round"], bool]
+
+_FORM_FIELDS = frozenset({"button", "input", "select", "textarea"})
+_DISABLING = _FORM_FIELDS | {"option", "optgroup", "fieldset"}
+_NOT_TYPED = frozenset({"hidden", "range", "color", "checkbox", "radio", "file", "submit", "image", "reset", "button"})
+# The attributes whose values HTML compares without case (HTML Living Standard, "Case-sensitivity of selectors").
+_FOLDED = frozenset(
+    "accept accept-charset align alink axis bgcolor charset checked clear codetype color compact declare defer dir direction "
+    "disabled enctype face frame hreflang http-equiv lang language link media method multiple nohref noresize noshade nowrap "
+    "readonly rel rev rules scope scrolling selected shape target text type valign valuetype vlink".split()
+)
+
+
+@dataclass
+class Round:
+    """One round of matching: the element that is searched from, and what was counted on the way."""
+
+    scope: Element | None
+    positions: dict[tuple[Element, object], dict[Element, int]] = field(default_factory=dict)
+
+
+class Matcher:
+    """A compiled list of selectors, for HTML or for XML."""
+
+    def __init__(self, selectors: Sequence[Complex], *, html: bool) -> None:
+        self.complexes = [_Compiled(one, html=html) for one in selectors]
+
+    def select(self, scope: Element, index: Index | None = None) -> list[Element]:
+        """The elements that match, in document order, each once."""
+        round_ = Round(scope)
+        if len(self.complexes) == 1:
+            return list(self.complexes[0].found(scope, round_, index))
+        chosen: dict[Element, None] = {}
+        for one in self.complexes:
+            chosen.update(dict.fromkeys(one.found(scope, round_, index)))
+        if len(chosen) < 2:
+            return list(chosen)
+        order = scope.getparent() if any(one.leaves_scope for one in self.complexes) else scope
+        return [element for element in (scope if order is None else order).iter("*") if element in chosen]
+
+    def is_any(self, element: Element, round_: Round) -> bool:
+        """Whether one of the selectors matches the element, wherever it stands."""
+        return any(one.matches_anywhere(element, round_) for one in self.complexes)
+
+
+class Index:
+    """The elements below one, by tag, class and id, in document order: made in one walk, asked by every field of a row."""
+
+    def __init__(self, scope: Element) -> None:
+        self.scope = scope
+        self.all: list[Element] = []
+        self.by_tag: dict[str, list[Element]] = {}
+        self.by_class: dict[str, list[Element]] = {}
+        self.by_id: dict[str, list[Element]] = {}
+        for element in scope.iter("*"):
+            if element is scope:
+                continue
+            self.all.append(element)
+            self.by_tag.setdefault(element.tag, []).append(element)
+            attributes = element.attrib
+            if attributes:
+                if classes := attributes.get("class"):
+                    for name in dict.fromkeys(classes.split()):
+                        self.by_class.setdefault(name, []).append(element)
+                if (own := attributes.get("id")) is not None:
+                    self.by_id.setdefault(own, []).append(element)
+
+
+_NONE: list[Element] = []
+
+
+class _Compiled:
+    """One complex selector."""
+
+    def __init__(self, complex_: Complex, *, html: bool) -> None:
+        self.parts = [
+            (combinator, _test_of(compound, html=html), compound.is_scope) for combinator, compound in complex_.parts
+        ]
+        self.subject = complex_.parts[-1][1]
+        self.html = html
+        self.leading = self.parts[0][0]
+        self.leaves_scope = self.leading in "+~"
+        self.tag = self.subject.tag.lower() if self.subject.tag and html else self.subject.tag
+        simple = (
+            len(self.parts) == 1 and self.leading == " " and not self.subject.pseudos and not self.subject.attributes
+        )
+        count = bool(self.tag) + len(self.subject.ids) + len(self.subject.classes)
+        # A lone tag, class or id is answered by the index as it is.
+        self.is_lookup = simple and html and count == 1
+
+    def found(self, scope: Element, round_: Round, index: Index | None) -> Iterator[Element]:
+        if index is not None and not self.leaves_scope:
+            candidates: Iterable[Element] = self._candidates(index)
+            if self.is_lookup:
+                return iter(candidates)
+        else:
+            candidates = self._walked(scope)
+        last = len(self.parts) - 1
+        return (element for element in candidates if self._matches(element, last, scope, round_))
+
+    def _candidates(self, index: Index) -> list[Element]:
+        subject = self.subject
+        if subject.ids:
+            return index.by_id.get(subject.ids[0], _NONE)
+        if subject.classes:
+            return index.by_class.get(subject.classes[0], _NONE)
+        if self.tag is not None and self.html:
+            return index.by_tag.get(self.tag, _NONE)
+        return index.all
+
+    def _walked(self, scope: Element) -> Iterator[Element]:
+        tag = self.tag if self.tag is not None and self.html else "*"
+        if self.leaves_scope:
+            for sibling in scope.itersiblings():
+                if isinstance(sibling.tag, str):
+                    yield from sibling.iter(tag)
+            return
+        is_root = scope.getparent() is None
+        for element in scope.iter(tag):
+            if element is not scope or is_root:
+                yield element
+
+    def matches_anywhere(self, element: Element, round_: Round) -> bool:
+        return self._matches(element, len(self.parts) - 1, None, round_)
+
+    def _matches(self, element: Element, place: int, scope: Element | None, round_: Round) -> bool:
+        """Whether the compounds up to `place` hold, the last of them for `element`. Without a scope they may stand anywhere."""
+        combinator, test, _ = self.parts[place]
+        if not test(element, round_):
+            return False
+        if place == 0:
+            return scope is None or _is_from(element, combinator, scope)
+        before = place - 1
+        if combinator == ">":
+            parent = element.getparent()
+            return (
+                parent is not None and self._may(parent, before, scope) and self._matches(parent, before, scope, round_)
+            )
+        if combinator == " ":
+            parent = element.getparent()
+            while parent is not None and self._may(parent, before, scope):
+                if self._matches(parent, before, scope, round_):
+                    return True
+                if parent is scope:
+                    return False
+                parent = parent.getparent()
+            return False
+        for sibling in _before(element):
+            if self._matches(sibling, before, scope, round_):
+                return True
+            if combinator == "+":
+                return False
+        return False
+
+    def _may(self, element: Element, place: int, scope: Element | None) -> bool:
+        """Whether a compound may stand for an element: the one that is searched from only where it says so, or is the root."""
+        return element is not scope or self.parts[place][2] or element.getparent() is None
+
+
+def _is_from(element: Element, combinator: str, scope: Element) -> bool:
+    """Whether the leftmost element stands to the one that is searched from as the combinator says."""
+    if element is scope:
+        return combinator == " "
+    if combinator == " ":
+        return True
+    if combinator == ">":
+        return element.getparent() is scope
+    siblings = _before(element)
+    return next(siblings, None) is scope if combinator == "+" else any(one is scope for one in siblings)
+
+
+def _before(element: Element) -> Iterator[Element]:
+    return (sibling for sibling in element.itersiblings(preceding=True) if isinstance(sibling.tag, str))
+
+
+def _test_of(compound: Compound, *, html: bool) -> Test:
+    """A compound as one function."""
+    tests: list[Test] = []
+    if compound.tag is not None:
+        tests.append(_tag_test(compound.tag, html=html))
+    tests += [_id_test(name) for name in compound.ids]
+    if compound.classes:
+        tests.append(_class_test(compound.classes))
+    tests += [_attribute_test(one, html=html) for one in compound.attributes]
+    tests += [_pseudo_test(one, html=html) for one in compound.pseudos]
+    if not tests:
+        return lambda element, round_: True
+    if len(tests) == 1:
+        return tests[0]
+    if len(tests) == 2:
+        one, other = tests
+        return lambda element, round_: one(element, round_) and other(element, round_)
+    return lambda element, round_: all(test(element, round_) for test in tests)
+
+
+def _tag_test(tag: str, *, html: bool) -> Test:
+    if html:
+        wanted = tag.lower()
+        return lambda element, round_: element.tag == wanted
+    end = f"}}{tag}"
+    return lambda element, round_: element.tag == tag or element.tag.endswith(end)
+
+
+def _id_test(name: str) -> Test:
+    return lambda element, round_: element.get("id") == name
+
+
+def _class_test(names: tuple[str, ...]) -> Test:
+    if len(names) == 1:
+        (name,) = names
+
+        def one(element: Element, round_: Round) -> bool:
+            classes = element.get("class")
+            # Most elements have one class or none: the whole value first.
+            return classes is not None and (classes == name or (name in classes and name in classes.split()))
+
+        return one
+    wanted = frozenset(names)
+    return lambda element, round_: wanted.issubset((element.get("class") or "").split())
+
+
+def _attribute_test(one: Attribute, *, html: bool) -> Test:
+    name = one.name.lower() if html else one.name
+    if not one.op:
+        return lambda element, round_: element.get(name) is not None
+    folds = one.fold == "i" or (html and one.fold != "s" and name in _FOLDED)
+    wanted = one.value.casefold() if folds else one.value
+    compare = _COMPARISONS[one.op]
+
+    def test(element: Element, round_: Round) -> bool:
+        value = element.get(name)
+        return value is not None and compare(value.casefold() if folds else value, wanted)
+
+    return test
+
+
+_COMPARISONS: dict[str, Callable[[str, str], bool]] = {
+    "=": lambda value, wanted: value == wanted,
+    "~=": lambda value, wanted: bool(wanted) and wanted in value.split() and not any(c in wanted for c in " \t\r\n\f"),
+    "|=": lambda value, wanted: value == wanted or value.startswith(wanted + "-"),
+    "^=": lambda value, wanted: bool(wanted) and value.startswith(wanted),
+    "$=": lambda value, wanted: bool(wanted) and value.endswith(wanted),
+    "*=": lambda value, wanted: bool(wanted) and wanted in value,
+}
+
+
+def _pseudo_test(pseudo: Pseudo, *, html: bool) -> Test:
+    name = pseudo.name
+    if name in NEVER:
+        return lambda element, round_: False
+    if name in ("is", "where", "matches", "not"):
+        inner = Matcher(pseudo.selectors, html=html)
+        if name == "not":
+            return lambda element, round_: not inner.is_any(element, round_)
+        return inner.is_any
+    if name == "has":
+        relative = Matcher(pseudo.selectors, html=html)
+        return lambda element, round_: any(
+            next(one.found(element, Round(element), None), None) is not None for one in relative.complexes
+        )
+    if name in _CHILD_NUMBERS:
+        return _nth_test(*_CHILD_NUMBERS[name], pseudo, html=html)
+    if name in _ONLY:
+        one, other = (_pseudo_test(Pseudo(each), html=html) for each in _ONLY[name])
+        return lambda element, round_: one(element, round_) and other(element, round_)
+    if name == "lang":
+        return _lang_test(pseudo.words)
+    return _STATES[name]
+
+
+_CHILD_NUMBERS: dict[str, tuple[bool, bool]] = {
+    "nth-child": (False, False), "nth-last-child": (True, False), "nth-of-type": (False, True),
+    "nth-last-of-type": (True, True), "first-child": (False, False), "last-child": (True, False),
+    "first-of-type": (False, True), "last-of-type": (True, True),
+}  # fmt: skip
+"""Whether it counts from the end, and only elements of the same name."""
+_ONLY = {"only-child": ("first-child", "last-child"), "only-of-type": ("first-of-type", "last-of-type")}
+
+
+def _nth_test(from_end: bool, of_type: bool, pseudo: Pseudo, *, html: bool) -> Test:
+    a, b = pseudo.nth if pseudo.name.startswith("nth") else (0, 1)
+    chosen = Matcher(pseudo.selectors, html=html) if pseudo.selectors else None
+    name = (from_end, of_type, pseudo.selectors)
+
+    def test(element: Element, round_: Round) -> bool:
+        if chosen is not None and not chosen.is_any(element, round_):
+            return False
+        parent = element.getparent()
+        if parent is None:
+            number = 1
+        else:
+            known = round_.positions.get((parent, name))
+            if known is None:
+                known = round_.positions[parent, name] = _positions(parent, from_end, of_type, chosen, round_)
+            number = known[element]
+        return number == b if a == 0 else (number - b) % a == 0 and (number - b) // a >= 0
+
+    return test
+
+
+def _positions(
+    parent: Element, from_end: bool, of_type: bool, chosen: Matcher | None, round_: Round
+) -> dict[Element, int]:
+    """The numbers of an element's children, counted once for all of them: among all, those of a name, or those chosen."""
+    counts: dict[str, int] = {}
+    found: dict[Element, int] = {}
+    for child in parent.iterchildren("*", reversed=from_end):
+        kind = child.tag if of_type else ""
+        if chosen is None or chosen.is_any(child, round_):
+            counts[kind] = counts.get(kind, 0) + 1
+        found[child] = counts.get(kind, 0)
+    return found
+
+
+def _lang_test(words: tuple[str, ...]) -> Test:
+    """Language ranges by extended filtering (RFC 4647 §3.3.2), against the nearest `lang` or `xml:lang`."""
+    ranges = [word.lower().split("-") for word in words]
+
+    def test(element: Element, round_: Round) -> bool:
+        around: Element | None = element
+        while around is not None:
+            lang = around.get("lang")
+            lang = around.get("{http://www.w3.org/XML/1998/namespace}lang") if lang is None else lang
+            if lang is not None:
+                return any(_in_range(lang.lower().split("-"), one) for one in ranges)
+            around = around.getparent()
+        return False
+
+    return test
+
+
+def _in_range(tag: list[str], wanted: list[str]) -> bool:
+    if wanted[0] != "*" and tag[0] != wanted[0]:
+        return False
+    place = 1
+    for part in wanted[1:]:
+        if part == "*":
+            continue
+        while place < len(tag) and tag[place] != part:
+            if len(tag[place]) == 1:
+                return False
+            place += 1
+        if place == len(tag):
+            return False
+        place += 1
+    return bool(tag[0])
+
+
+def _is_empty(element: Element, round_: Round) -> bool:
+    """No child but comments, no text: white space is text (as in Selectors 3; browsers do the same)."""
+    if element.text:
+        return False
+    return all(not isinstance(child.tag, str) and not child.tail for child in element)
+
+
+def _is_link(element: Element, round_: Round) -> bool:
+    return element.tag in ("a", "area") and element.get("href") is not None
+
+
+def _is_checked(element: Element, round_: Round) -> bool:
+    if element.tag == "option":
+        return element.get("selected") is not None
+    is_box = element.tag == "input" and (element.get("type") or "").lower() in ("checkbox", "radio")
+    return is_box and element.get("checked") is not None
+
+
+def _is_disabled(element: Element, round_: Round) -> bool:
+    """By its own attribute, an optgroup's, or a fieldset's (but in the first legend of that)."""
+    if element.tag not in _DISABLING:
+        return False
+    if element.get("disabled") is not None:
+        return True
+    if element.tag == "option":
+        parent = element.getparent()
+        return parent is not None and parent.tag == "optgroup" and parent.get("disabled") is not None
+    if element.tag == "optgroup":
+        return False
+    below: Element = element
+    for around in element.iterancestors():
+        if around.tag == "fieldset" and around.get("disabled") is not None:
+            legend = next(around.iterchildren("legend"), None)
+            return below is not legend
+        below = around
+    return False
+
+
+def _is_writable(element: Element, round_: Round) -> bool:
+    if element.get("contenteditable") in ("", "true"):
+        return True
+    is_text = element.tag == "textarea" or (
+        element.tag == "input" and (element.get("type") or "text").lower() not in _NOT_TYPED
+    )
+    return is_text and element.get("readonly") is None and not _is_disabled(element, round_)
+
+
+def _is_default(element: Element, round_: Round) -> bool:
+    if _is_checked(element, round_):
+        return True
+    is_button = element.tag == "button" and (element.get("type") or "submit").lower() == "submit"
+    is_button = is_button or (element.tag == "input" and (element.get("type") or "").lower() in ("submit", "image"))
+    form = next(element.iterancestors("form"), None) if is_button else None
+    if form is None:
+        return False
+    buttons = (
+        one for one in form.iter("button", "input") if one.tag == "button" or one.get("type") in ("submit", "image")
+    )
+    return next(buttons, None) is element
+
+
+_STATES: dict[str, Test] = {
+    "root": lambda element, round_: element.getparent() is None,
+    "scope": lambda element, round_: element is round_.scope,
+    "empty": _is_empty,
+    "any-link": _is_link,
+    "link": _is_link,
+    "checked": _is_checked,
+    "disabled": _is_disabled,
+    "enabled": lambda element, round_: element.tag in _DISABLING and not _is_disabled(element, round_),
+    "required": lambda element, round_: element.tag in _FORM_FIELDS and element.get("required") is not None,
+    "optional": lambda element, round_: (
+        element.tag in ("input", "select", "textarea") and element.get("required") is None
+    ),
+    "read-write": _is_writable,
+    "read-only": lambda element, round_: not _is_writable(element, round_),
+    "default": _is_default,
+    "indeterminate": lambda element, round_: element.tag == "progress" and element.get("value") is None,
+    "placeholder-shown": lambda element, round_: (
+        element.tag in ("input", "textarea")
+        and bool(element.get("placeholder"))
+        and not element.get("value")
+        and not element.text
+    ),
+}
