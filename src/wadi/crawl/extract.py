@@ -12,6 +12,7 @@ from typing import Any
 
 from lxml import etree
 
+from wadi.clean.stages import Unread
 from wadi.clean.types import Where
 from wadi.crawl.kinds import ChildRows, Field, Kind
 from wadi.crawl.links import file_links, links_of
@@ -192,8 +193,9 @@ def _tables(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -
 
 def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> TableRows:
     found = _Found()
+    where = Where(document.base, reply.started_at)
     for number, scope in enumerate(scopes):
-        found.rows.append([_cell(f, number, scope, document, reply, found) for f in kind.fields])
+        found.rows.append([_cell(f, number, scope, document, reply, where, found) for f in kind.fields])
     assert kind.table is not None
     return found.table(kind.table, kind.columns, completes=kind.completes)
 
@@ -201,10 +203,11 @@ def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> 
 def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: list[Scope]) -> TableRows:
     """The rows of a list, each with the number of the row that it stands in."""
     found = _Found()
+    where = Where(document.base, reply.started_at)
     for parent, scope in enumerate(scopes):
         for inner in inner_scopes(child, scope, document):
             number = len(found.rows)
-            found.rows.append([_cell(f, number, inner, document, reply, found) for f in child.fields])
+            found.rows.append([_cell(f, number, inner, document, reply, where, found) for f in child.fields])
             found.parents.append(parent)
     return found.table(child.table, child.columns, nested=True)
 
@@ -228,13 +231,18 @@ def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
     return found.table(kind.table, kind.columns)
 
 
-def _cell(field: Field, row: int, scope: Scope, document: Document, reply: Reply, found: _Found) -> Any:
+def _cell(field: Field, row: int, scope: Scope, document: Document, reply: Reply, where: Where, found: _Found) -> Any:
     if field.by_route:
         return None
     texts = picked(field, scope, document, reply)
     if len(texts) > 1 and not field.plan.many:
         found.several[field.name] = found.several.get(field.name, 0) + 1
-    return _read(field, row, texts, Where(document.base, reply.started_at), found)
+    if len(texts) == 1 and not field.plan.many:
+        # One text for one cell: nearly always so.
+        value = field.stages.value_of(texts[0], where)
+        if value is not None and value.__class__ is not Unread:
+            return value
+    return _read(field, row, texts, where, found)
 
 
 def _read(field: Field, row: int, texts: list[str], where: Where, found: _Found) -> Any:

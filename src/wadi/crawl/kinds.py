@@ -15,6 +15,7 @@ from typing import Any
 from wadi.clean.stages import Stages
 from wadi.page.document import Parse
 from wadi.page.expressions import Expression, compile_expression
+from wadi.page.selectors.match import Matcher
 from wadi.plan.code import Function, guarded
 from wadi.plan.columns import recipe_of
 from wadi.plan.model import AskPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
@@ -45,6 +46,15 @@ class Field:
     @property
     def is_file(self) -> bool:
         return self.plan.type == "file"
+
+    @cached_property
+    def matchers(self) -> tuple[Matcher, ...]:
+        """What picks in a row of HTML when the field is as most are: selectors, their text or an attribute, no more."""
+        plan = self.plan
+        is_more = self.source or plan.under is not None or plan.label or self.then or plan.split is not None
+        matchers = tuple(one.matcher for one in self.expressions if one.matcher is not None)
+        is_text = plan.take in (None, "text") or plan.attr is not None
+        return matchers if is_text and not is_more and len(matchers) == len(self.expressions) else ()
 
 
 @dataclass(frozen=True)

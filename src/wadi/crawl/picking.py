@@ -14,7 +14,7 @@ from wadi.clean.text import tidied, tidied_lines
 from wadi.clean.types import Where
 from wadi.crawl.kinds import Field
 from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.expressions import Node, Scope, first_of
+from wadi.page.expressions import Node, Scope, first_of, index_of
 from wadi.page.grid import Grid, grid_of
 from wadi.page.jsonpath import JsonNode
 from wadi.page.labels import labelled
@@ -26,6 +26,8 @@ from wadi.web.messages import Reply
 
 def picked(field: Field, scope: Scope, document: Document, reply: Reply) -> list[str]:
     """The texts that a field picks, before any stage: none when there is nothing."""
+    if field.matchers and document.kind == "html" and scope is not document.root:
+        return _picked_plainly(field, scope, document)  # type: ignore[arg-type]
     if field.source in _ELSEWHERE:
         value = _ELSEWHERE[field.source](field, scope, reply)
         return _pieces([value], field) if value else []
@@ -33,6 +35,19 @@ def picked(field: Field, scope: Scope, document: Document, reply: Reply) -> list
     if field.then:
         texts = [text for outer in texts for text in _inside(outer, field, document)]
     return _pieces(texts, field)
+
+
+def _picked_plainly(field: Field, scope: etree._Element, document: Document) -> list[str]:
+    """The same for the fields that most are, in a row of HTML: a fifth of the time, and there are hundreds on a page."""
+    index = index_of(scope, document)
+    for matcher in field.matchers:
+        elements = matcher.select(scope, index)
+        if elements:
+            name = field.plan.attr
+            if name is None:
+                return [text_of(element) for element in elements]
+            return [tidied(value) for element in elements if (value := element.get(name)) is not None]
+    return []
 
 
 def _pieces(texts: list[str], field: Field) -> list[str]:

@@ -64,6 +64,8 @@ class Expression:
     language: Language
     pick: Callable[[Any, Document], list[Node]] = field(repr=False)
     whole_document: bool = False
+    matcher: Matcher | None = field(default=None, repr=False, compare=False)
+    """Of CSS: what matches in HTML."""
 
     @property
     def reads(self) -> str:
@@ -141,12 +143,12 @@ def _css_expression(text: str, body: str) -> Expression:
     def pick(scope: etree._Element, document: Document) -> list[Node]:
         if document.kind == "xml":
             return list(for_xml.select(scope))
-        return list(for_html.select(scope, _index_of(scope, document)))
+        return list(for_html.select(scope, index_of(scope, document)))
 
-    return Expression(text, "css", pick)
+    return Expression(text, "css", pick, matcher=for_html)
 
 
-def _index_of(scope: etree._Element, document: Document) -> Index | None:
+def index_of(scope: etree._Element, document: Document) -> Index | None:
     """The index of a row, made when it is first asked and kept until another row is. The whole page is walked by tag in C,
     which is faster than an index for the few expressions that ask it."""
     if scope is document.root:

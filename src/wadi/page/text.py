@@ -29,7 +29,8 @@ def text_of(element: etree._Element) -> str:
     The element itself was asked for and counts as shown; hidden parts inside it give nothing.
     """
     if not len(element):
-        return tidied(element.text or "")
+        text = element.text
+        return tidied(text) if text else ""
     pieces: list[str] = []
     _gather(element, pieces)
     return tidied_lines("".join(pieces))

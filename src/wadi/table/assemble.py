@@ -9,19 +9,18 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from enum import Enum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 from wadi.clean.errors import NotReadable
-from wadi.clean.stages import Stages, Unread
-from wadi.clean.types import Where
-from wadi.plan.columns import Column, columns, fields_giving, lists_of, parent_table, recipe_of, table_plan
-from wadi.plan.model import FieldPlan, Plan
+from wadi.plan.columns import Column, columns, lists_of, parent_table, table_plan
+from wadi.plan.model import Plan
 from wadi.plan.starts import FILE
 from wadi.store.order import Visit, Walk
 from wadi.store.outcome import CellProblem, State, TableRows
 from wadi.store.state import RunState
 from wadi.table.account import Account, way_of_double
+from wadi.table.by_route import by_route
 from wadi.table.doubles import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
 from wadi.table.finish import Finish, Made, Means, Trouble
@@ -85,7 +84,7 @@ class Assembly:
         self._key = [self._place[name] for name in self._plan.key if name in self._place]
         self._completing = {name for name, kind in plan.page.items() if kind.completes == table}
         self._fills = {name: _fill(plan, table, name) for name in plan.page}
-        self._by_route = _by_route(plan, table, means)
+        self._by_route = by_route(plan, table, means)
         self._made = Made(self._plan, self._columns, means.functions)
         self._finish = Finish(self._plan, self._columns, means.hash_key, self._origin)
         self._trouble = trouble
@@ -138,7 +137,7 @@ class Assembly:
                 self.account.earlier += 1
                 yield cells
 
-    @property
+    @cached_property
     def _is_simple(self) -> bool:
         """Whether rows are taken as pages give them, but for doubles."""
         is_made = self._completing or self._is_list or not self._made.is_idle or self._known is not None
@@ -147,23 +146,29 @@ class Assembly:
 
     def _simple_rows(self) -> Iterator[Cells]:
         """The rows of a simple table, page by page: the same as by `placed`, in half the time."""
-        key, first = self._key if self._plan.doubles == "first" else [], self._seen.first
+        key = self._key if self._plan.doubles == "first" else []
         for visit in Walk(self._state).all():
             rows = self._page_rows(visit)
             self.account.given += len(rows)
-            kept = rows
-            if key:
-                kept = []
-                for cells in rows:
-                    name = key_of(cells, key)
-                    stood = first(name, visit) if name is not None else None
-                    if stood is None:
-                        kept.append(cells)
-                    else:
-                        self._account_double(name or (), stood, visit)
+            kept = self._without_doubles(rows, key, visit) if key else rows
             self.account.accepted += len(kept)
             self._count_filled(kept[:])
             yield from kept
+
+    def _without_doubles(self, rows: list[Cells], key: list[int], visit: Visit) -> list[Cells]:
+        """A page's rows without those whose key has been there."""
+        kept: list[Cells] = []
+        first, place = self._seen.first, key[0]
+        is_single = len(key) == 1
+        for cells in rows:
+            one = cells[place]
+            name = (one,) if is_single and one.__class__ is str else key_of(cells, key)
+            stood = first(name, visit) if name is not None else None
+            if stood is None:
+                kept.append(cells)
+            else:
+                self._account_double(name or (), stood, visit)
+        return kept
 
     def placed(self) -> Iterator[Placed]:
         """The rows with their places."""
@@ -283,7 +288,13 @@ class Assembly:
         if given.completes:
             return []
         self.account.empty_pages += not given.rows
-        rows = [self._in_order(given.columns, cells) for cells in given.rows]
+        places = self._order_of(given.columns)
+        # The rows of a simple table go straight on to be written: nobody else takes them from the page again.
+        rows = (
+            given.rows
+            if not places and self._is_simple
+            else [self._in_order(given.columns, cells) for cells in given.rows]
+        )
         for name, fill in self._by_route.get(visit.kind, {}).items():
             value = fill.value(visit)
             for row in rows:
@@ -292,13 +303,17 @@ class Assembly:
 
     def _in_order(self, names: tuple[str, ...], cells: Cells) -> Cells:
         """A row's cells in the order of the columns, as a list of its own."""
+        places = self._order_of(names)
+        return [None if place is None else cells[place] for place in places] if places else cells[:]
+
+    def _order_of(self, names: tuple[str, ...]) -> list[int | None]:
+        """Where each column stands among `names`; empty when they are the columns as they are."""
         places = self._orders.get(names)
         if places is None:
             own = {name: place for place, name in enumerate(names)}
-            places = self._orders[names] = [own.get(column.name) for column in self._columns]
-            if places == list(range(len(names))):
-                places = self._orders[names] = []
-        return [None if place is None else cells[place] for place in places] if places else cells[:]
+            places = [own.get(column.name) for column in self._columns]
+            places = self._orders[names] = [] if places == list(range(len(names))) else places
+        return places
 
     def _is_complete(self, page: int, row: int) -> bool:
         """Whether all pages that complete the row are settled, those that they lead to as well, and the row's files."""
@@ -443,23 +458,6 @@ class EnoughRows:
         return self._count >= self._limit
 
 
-@dataclass(frozen=True)
-class _RouteField:
-    """A field whose value comes from the way by which a page was reached."""
-
-    plan: FieldPlan
-    source: str
-    detail: str
-    stages: Stages
-
-    def value(self, visit: Visit) -> Any:
-        text = visit.text if self.source == "link" else visit.inputs.get(self.detail)
-        if text is None:
-            return self.plan.default
-        value = self.stages.value_of(str(text), Where())
-        return self.plan.default if value is None else None if isinstance(value, Unread) else value
-
-
 def key_of(row: Cells, places: list[int]) -> tuple[Any, ...] | None:
     """The key of a row; None when a part of it is missing: such a row is no double of any other."""
     if len(places) == 1:
@@ -473,15 +471,3 @@ def _fill(plan: Plan, table: str, page: str) -> dict[str, bool]:
     """For each column that a page kind gives, whether its value goes over one that is there."""
     prefers = table_plan(plan, table).prefer == page
     return dict.fromkeys(plan.page[page].fields, prefers)
-
-
-def _by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str, _RouteField]]:
-    """Page kind → column → the fields that are filled in by route."""
-    found: dict[str, dict[str, _RouteField]] = {}
-    for column in columns(plan, table):
-        for page, plan_field in fields_giving(plan, table, column.name):
-            source, _, detail = (plan_field.source or "").partition(".")
-            if source in ("link", "input"):
-                stages = Stages(recipe_of(plan_field, this_year=means.this_year, functions=means.functions))
-                found.setdefault(page, {})[column.name] = _RouteField(plan_field, source, detail, stages)
-    return found

@@ -27,7 +27,7 @@ _FOLDED = frozenset(
 )
 
 
-@dataclass
+@dataclass(slots=True)
 class Round:
     """One round of matching: the element that is searched from, and what was counted on the way."""
 
@@ -40,9 +40,12 @@ class Matcher:
 
     def __init__(self, selectors: Sequence[Complex], *, html: bool) -> None:
         self.complexes = [_Compiled(one, html=html) for one in selectors]
+        self.is_one_inside = len(self.complexes) == 1 and not self.complexes[0].leaves_scope
 
     def select(self, scope: Element, index: Index | None = None) -> list[Element]:
         """The elements that match, in document order, each once."""
+        if index is not None and self.is_one_inside:
+            return self.complexes[0].picked(scope, index)
         round_ = Round(scope)
         if len(self.complexes) == 1:
             return list(self.complexes[0].found(scope, round_, index))
@@ -62,24 +65,43 @@ class Matcher:
 class Index:
     """The elements below one, by tag, class and id, in document order: made in one walk, asked by every field of a row."""
 
+    __slots__ = ("_by_id", "all", "by_class", "by_tag", "scope")
+
     def __init__(self, scope: Element) -> None:
         self.scope = scope
         self.all: list[Element] = []
         self.by_tag: dict[str, list[Element]] = {}
         self.by_class: dict[str, list[Element]] = {}
-        self.by_id: dict[str, list[Element]] = {}
-        for element in scope.iter("*"):
-            if element is scope:
-                continue
-            self.all.append(element)
-            self.by_tag.setdefault(element.tag, []).append(element)
-            attributes = element.attrib
-            if attributes:
-                if classes := attributes.get("class"):
-                    for name in dict.fromkeys(classes.split()):
-                        self.by_class.setdefault(name, []).append(element)
-                if (own := attributes.get("id")) is not None:
-                    self.by_id.setdefault(own, []).append(element)
+        self._by_id: dict[str, list[Element]] | None = None
+        walk = scope.iter("*")
+        next(walk)
+        every, by_tag, by_class = self.all.append, self.by_tag, self.by_class
+        for element in walk:
+            every(element)
+            tag = element.tag
+            known = by_tag.get(tag)
+            if known is None:
+                by_tag[tag] = [element]
+            else:
+                known.append(element)
+            classes = element.get("class")
+            if classes:
+                for name in (classes,) if classes.isalnum() else dict.fromkeys(classes.split()):
+                    known = by_class.get(name)
+                    if known is None:
+                        by_class[name] = [element]
+                    else:
+                        known.append(element)
+
+    @property
+    def by_id(self) -> dict[str, list[Element]]:
+        """The elements by their id; made when it is first wanted, since rows are seldom asked for ids."""
+        if self._by_id is None:
+            self._by_id = {}
+            for element in self.all:
+                if (name := element.get("id")) is not None:
+                    self._by_id.setdefault(name, []).append(element)
+        return self._by_id
 
 
 _NONE: list[Element] = []
@@ -101,8 +123,25 @@ class _Compiled:
             len(self.parts) == 1 and self.leading == " " and not self.subject.pseudos and not self.subject.attributes
         )
         count = bool(self.tag) + len(self.subject.ids) + len(self.subject.classes)
-        # A lone tag, class or id is answered by the index as it is.
+        # A lone tag, class or id is answered by the index as it is; of a class with a tag only the tag is left to see.
         self.is_lookup = simple and html and count == 1
+        self.pair = _pair_of(complex_) if html else None
+        self.is_class_of_tag = (
+            simple and html and bool(self.tag) and len(self.subject.classes) == 1 and not self.subject.ids
+        )
+
+    def picked(self, scope: Element, index: Index) -> list[Element]:
+        """The elements of a row that match, by its index."""
+        candidates = self._candidates(index)
+        if not candidates or self.is_lookup:
+            return candidates
+        if self.is_class_of_tag:
+            tag = self.tag
+            return [element for element in candidates if element.tag == tag]
+        if self.pair is not None:
+            return self.pair(candidates, scope)
+        last, round_ = len(self.parts) - 1, Round(scope)
+        return [element for element in candidates if self._matches(element, last, scope, round_)]
 
     def found(self, scope: Element, round_: Round, index: Index | None) -> Iterator[Element]:
         if index is not None and not self.leaves_scope:
@@ -171,6 +210,55 @@ class _Compiled:
     def _may(self, element: Element, place: int, scope: Element | None) -> bool:
         """Whether a compound may stand for an element: the one that is searched from only where it says so, or is the root."""
         return element is not scope or self.parts[place][2] or element.getparent() is None
+
+
+def _pair_of(complex_: Complex) -> Callable[[list[Element], Element], list[Element]] | None:
+    """`td.code a` and `td > a`, with no more than a tag and a class on each side: the commonest form of a field, in one loop."""
+    if len(complex_.parts) != 2 or complex_.parts[0][0] != " " or complex_.parts[1][0] not in " >":
+        return None
+    above, own = (_plain_test(compound) for _, compound in complex_.parts)
+    if above is None or own is None:
+        return None
+    if complex_.parts[1][0] == ">":
+
+        def children(candidates: list[Element], scope: Element) -> list[Element]:
+            return [
+                one
+                for one in candidates
+                if (up := one.getparent()) is not None and up is not scope and own(one) and above(up)
+            ]
+
+        return children
+
+    def descendants(candidates: list[Element], scope: Element) -> list[Element]:
+        found = []
+        for one in candidates:
+            if own(one):
+                up = one.getparent()
+                while up is not None and up is not scope:
+                    if above(up):
+                        found.append(one)
+                        break
+                    up = up.getparent()
+        return found
+
+    return descendants
+
+
+def _plain_test(compound: Compound) -> Callable[[Element], bool] | None:
+    """A compound of a tag, a class or both as one function; None for others."""
+    if compound.ids or compound.attributes or compound.pseudos or len(compound.classes) > 1:
+        return None
+    tag = compound.tag.lower() if compound.tag else None
+    if not compound.classes:
+        return (lambda element: element.tag == tag) if tag else lambda element: True
+    (name,) = compound.classes
+
+    def has_class(element: Element) -> bool:
+        classes = element.get("class")
+        return classes is not None and (classes == name or (name in classes and name in classes.split()))
+
+    return (lambda element: element.tag == tag and has_class(element)) if tag else has_class
 
 
 def _is_from(element: Element, combinator: str, scope: Element) -> bool:
