@@ -71,9 +71,14 @@ class Stages:
         # Districts, kinds and dates come again and again, and reading one costs ten times a look-up.
         self._known: dict[str, Value | Unread | None] = {}
         self._repeats = recipe.setting.type not in ("url", "file")
+        # A text that stays what it is has one question to answer.
+        is_text = recipe.setting.type == "string" and len(self.text_stages) == 1 and not self.adjustments
+        self._missing = recipe.missing if is_text else None
 
     def value_of(self, text: str, where: Where) -> Value | Unread | None:
         """The value of a text, None when it counts as missing, Unread when it cannot be read."""
+        if self._missing is not None:
+            return None if text in self._missing else text
         if not self._repeats or text.__class__ is not str:
             return self._read(text, where)
         if text in self._known:

@@ -39,7 +39,7 @@ class Field:
     stages: Stages
     then: tuple[Expression, ...] = ()
 
-    @property
+    @cached_property
     def by_route(self) -> bool:
         return self.source in ROUTE_SOURCES
 

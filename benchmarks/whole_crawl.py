@@ -1,0 +1,308 @@
+"""A whole crawl of listing pages, by Wadi and by scripts that a person would write, by turns: pages a second, and ratios.
+
+python benchmarks/whole_crawl.py [--pages 2000] [--rounds 5]
+
+The site is made in memory and served on loopback by a process of its own: 40 chains of listing pages, 30 records of 8 fields
+each, 30 KB. `hand` is an asynchronous script with aiohttp and lxml that walks the cells by position and keeps nothing; `css`
+is the same with one precompiled selector for each field and row; `naive` asks page after page. Wadi archives, checkpoints and
+orders. Every table is compared with the first.
+"""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import csv
+import hashlib
+import json
+import random
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from pathlib import Path
+from statistics import median
+from urllib.parse import urljoin
+
+CHAINS = 40
+ROWS = 30
+FIELDS = ("code", "name", "district", "flow", "depth", "day", "temp", "note")
+PLAN = """wadi = 1
+[start]
+page = "list"
+addresses = [{starts}]
+[manners]
+pause = 0
+parallel = 16
+[page.list]
+expect = "table.list"
+parse = "fast"
+rows = "table.list tbody tr.rec"
+table = "t"
+next = "a[rel=next]"
+[page.list.fields]
+{fields}
+"""
+
+
+def page_of(chain: int, number: int, last: int) -> bytes:
+    """One listing page; the same bytes each time."""
+    rng = random.Random(chain * 1000 + number)
+    rows = []
+    for place in range(ROWS):
+        code = f"MW-{chain:02}-{number * ROWS + place:05}"
+        cells = {
+            "code": f"<span class=mark>●</span> <code>{code}</code>",
+            "name": f'<a href="/sheets/{code}.html" title="Sheet of {code}"><b>Ash</b> Spring {rng.randrange(999)}</a>',
+            "district": rng.choice(("Saltholm", "Thornmere", "Upper Merrow")),
+            "flow": f"{rng.random() * 900:.1f} l/s".replace(".", ","),
+            "depth": f"{rng.random() * 90:.2f} m",
+            "day": f"{rng.randrange(1, 29):02}.{rng.randrange(1, 13):02}.20{rng.randrange(10, 26)}",
+            "temp": rng.choice(("n/a", "9,5 °C", "11 °C")),
+            "note": " ".join(
+                rng.choice(("Moss", "on", "the", "sill;", "reading", "taken", "twice.")) for _ in range(14)
+            ),
+        }
+        tds = "".join(
+            f'<td class="{name} cell" data-sort="{rng.randrange(10**6)}">{text}</td>' for name, text in cells.items()
+        )
+        rows.append(
+            f'<tr class="rec {"odd" if place % 2 else "even"}" id="r{code}">{tds}<td class="act"><button>…</button></td></tr>'
+        )
+    links = "".join(f'<li class="item"><a href="/about/{n}.html">Page {n} of the office</a></li>' for n in range(60))
+    following = f'<a rel="next" href="/l/{chain}/{number + 1}">Next</a>' if number < last else ""
+    return (
+        f"<!DOCTYPE html><html lang=en><head><meta charset=utf-8><title>List {chain}</title></head><body><nav><ul>{links}</ul></nav>"
+        f'<table class="list sortable"><thead><tr><th>Code</th></tr></thead><tbody>{"".join(rows)}</tbody></table>{following}</body></html>'
+    ).encode()
+
+
+def serve(pages: int) -> None:
+    """Serve the site on a free port, which is printed."""
+    last = pages // CHAINS
+    replies = {}
+    for chain in range(CHAINS):
+        for number in range(1, last + 1):
+            body = page_of(chain, number, last)
+            head = f"HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=utf-8\r\nContent-Length: {len(body)}\r\n\r\n"
+            replies[f"/l/{chain}/{number}".encode()] = head.encode() + body
+    gone = b"HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n"
+
+    class Site(asyncio.Protocol):
+        def connection_made(self, transport: asyncio.BaseTransport) -> None:
+            self.transport, self.data = transport, b""
+
+        def data_received(self, data: bytes) -> None:
+            self.data += data
+            while (end := self.data.find(b"\r\n\r\n")) >= 0:
+                head, self.data = self.data[:end], self.data[end + 4 :]
+                self.transport.write(replies.get(head.split(b" ", 2)[1], gone))  # type: ignore[attr-defined]
+
+    async def run() -> None:
+        server = await asyncio.get_running_loop().create_server(Site, "127.0.0.1", 0)
+        print(server.sockets[0].getsockname()[1], flush=True)
+        await server.serve_forever()
+
+    asyncio.run(run())
+
+
+def text_of(element) -> str:  # type: ignore[no-untyped-def]
+    return " ".join("".join(element.itertext()).split()) if len(element) else (element.text or "").strip()
+
+
+def by_hand():  # type: ignore[no-untyped-def]
+    """Cells by position."""
+    from lxml import etree
+
+    parser = etree.HTMLParser(encoding="utf-8", collect_ids=False)
+    table = etree.XPath("//table[@class='list sortable']/tbody/tr")
+    following = etree.XPath("string((//a[@rel='next'])[1]/@href)", smart_strings=False)
+
+    def select(body: bytes):  # type: ignore[no-untyped-def]
+        root = etree.fromstring(body, parser)
+        rows = []
+        for row in table(root):
+            cells = list(row)
+            rows.append([text_of(cells[0][1]), text_of(cells[1][0]), *[text_of(cell) for cell in cells[2:8]]])
+        return rows, following(root)
+
+    return select
+
+
+def by_css(compile_once: bool = True):  # type: ignore[no-untyped-def]
+    """One selector for each field and row, translated to XPath."""
+    from cssselect import GenericTranslator
+    from lxml import etree
+
+    def xpath(css: str):  # type: ignore[no-untyped-def]
+        return etree.XPath(GenericTranslator().css_to_xpath(css, prefix="descendant::"), smart_strings=False)
+
+    selectors = [
+        "table.list tbody tr.rec",
+        "a[rel=next]",
+        "td.code code",
+        "td.name a",
+        *(f"td.{name}" for name in FIELDS[2:]),
+    ]
+    known = [xpath(one) for one in selectors]
+    parser = etree.HTMLParser(encoding="utf-8", collect_ids=False)
+
+    def select(body: bytes):  # type: ignore[no-untyped-def]
+        table, following, *fields = known if compile_once else [xpath(one) for one in selectors]
+        root = etree.fromstring(body, parser)
+        rows = []
+        for row in table(root):
+            picks = fields if compile_once else [xpath(one) for one in selectors[2:]]
+            rows.append([text_of(pick(row)[0]) for pick in picks])
+        links = following(root)
+        return rows, links[0].get("href") if links else ""
+
+    return select
+
+
+def crawl_tuned(base: str, out: Path, select) -> int:  # type: ignore[no-untyped-def]
+    import aiohttp
+
+    count = 0
+    with out.open("w", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(FIELDS)
+
+        async def chain(session: aiohttp.ClientSession, url: str, room: asyncio.Semaphore) -> None:
+            nonlocal count
+            while url:
+                async with room, session.get(url) as reply:
+                    body = await reply.read()
+                rows, following = select(body)
+                writer.writerows(rows)
+                count += 1
+                url = urljoin(url, following) if following else ""
+
+        async def run() -> None:
+            room = asyncio.Semaphore(16)
+            async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=16)) as session:
+                await asyncio.gather(*(chain(session, f"{base}/l/{number}/1", room) for number in range(CHAINS)))
+
+        asyncio.run(run())
+    return count
+
+
+def crawl_naive(base: str, out: Path) -> int:
+    select, count = by_css(compile_once=False), 0
+    with out.open("w", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(FIELDS)
+        for number in range(CHAINS):
+            url = f"{base}/l/{number}/1"
+            while url:
+                with urllib.request.urlopen(url) as reply:
+                    rows, following = select(reply.read())
+                writer.writerows(rows)
+                count += 1
+                url = urljoin(url, following) if following else ""
+    return count
+
+
+def crawl_wadi(base: str, out: Path, folder: Path) -> int:
+    from wadi.plan.reader import load_plan
+    from wadi.runs import Run
+
+    starts = ", ".join(f'"{base}/l/{number}/1"' for number in range(CHAINS))
+    picks = {"code": "td.code code", "name": "td.name a"}
+    fields = "\n".join(f'{name} = {{ at = "{picks.get(name, f"td.{name}")}", missing = [] }}' for name in FIELDS)
+    plan = folder / "bench.toml"
+    plan.write_text(PLAN.format(starts=starts, fields=fields))
+    with Run.begin(load_plan(plan), folder / "runs") as run:
+        run.crawl()
+        run.write(out)
+        return sum(run.pages().values())
+
+
+def reparse_wadi(folder: Path) -> tuple[int, float]:
+    from wadi.reparsing import reparse
+    from wadi.runs import Run
+
+    with Run.open("bench", folder / "runs") as old:
+        began = time.perf_counter()
+        new, done = reparse(old, old.loaded, folder / "again")
+        seconds = time.perf_counter() - began
+        new.close()
+    return done.read, seconds
+
+
+def one(which: str, base: str, folder: Path) -> None:
+    """One crawl in this process; what it cost is printed as JSON."""
+    out = folder / f"{which}.csv"
+    began = time.perf_counter()
+    if which == "wadi":
+        count = crawl_wadi(base, out, folder)
+    elif which == "naive":
+        count = crawl_naive(base, out)
+    else:
+        count = crawl_tuned(base, out, by_hand() if which == "hand" else by_css())
+    wall = time.perf_counter() - began
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    lines = sorted(out.read_bytes().replace(b"\r\n", b"\n").splitlines())
+    digest = hashlib.sha256(b"\n".join(lines)).hexdigest()[:12]
+    done = {
+        "pages": count,
+        "wall": wall,
+        "cpu": used.ru_utime + used.ru_stime,
+        "rss": used.ru_maxrss / 1024,
+        "digest": digest,
+    }
+    if which == "wadi":
+        archived = sum(path.stat().st_size for path in folder.glob("runs/bench/*/pages/*"))
+        read, seconds = reparse_wadi(folder)
+        done |= {"archive": archived, "reparse": read / seconds}
+    print(json.dumps(done))
+
+
+def main() -> None:
+    if len(sys.argv) > 1 and sys.argv[1] == "serve":
+        serve(int(sys.argv[2]))
+    elif len(sys.argv) > 1 and sys.argv[1] == "one":
+        one(sys.argv[2], sys.argv[3], Path(sys.argv[4]))
+    else:
+        parser = argparse.ArgumentParser()
+        parser.add_argument("--pages", type=int, default=2000)
+        parser.add_argument("--rounds", type=int, default=5)
+        parser.add_argument("--only", default="hand,css,naive,wadi")
+        args = parser.parse_args()
+        compare(args.pages, args.rounds, args.only.split(","))
+
+
+def compare(pages: int, rounds: int, names: list[str]) -> None:
+    server = subprocess.Popen([sys.executable, __file__, "serve", str(pages)], stdout=subprocess.PIPE, text=True)
+    assert server.stdout is not None
+    base = f"http://127.0.0.1:{server.stdout.readline().strip()}"
+    found: dict[str, list[dict[str, float]]] = {name: [] for name in names}
+    try:
+        for _ in range(rounds):
+            for name in names:
+                with tempfile.TemporaryDirectory() as folder:
+                    command = [sys.executable, __file__, "one", name, base, folder]
+                    done = subprocess.run(command, capture_output=True, text=True, check=True)
+                    found[name].append(json.loads(done.stdout.splitlines()[-1]))
+    finally:
+        server.terminate()
+    print(f"{'':8} pages/s   CPU ms a page   peak MB   table")
+    for name, taken in found.items():
+        rate = median(one["pages"] / one["wall"] for one in taken)
+        cpu = median(one["cpu"] / one["pages"] * 1e3 for one in taken)
+        print(f"{name:8} {rate:7.0f}   {cpu:13.2f}   {median(one['rss'] for one in taken):7.0f}   {taken[0]['digest']}")
+    if "wadi" in found:
+        for name in names:
+            if name != "wadi":
+                # Round by round, since the machine is not equally fast from one minute to the next.
+                ratios = [o["wall"] / w["wall"] for o, w in zip(found[name], found["wadi"], strict=True)]
+                print(f"wadi reads {median(ratios):.2f} times the pages a second of {name}")
+        print(
+            f"reparse    {median(one['reparse'] for one in found['wadi']):.0f} pages/s; archive {found['wadi'][0]['archive'] / 1e6:.1f} MB"
+        )
+
+
+if __name__ == "__main__":
+    main()
