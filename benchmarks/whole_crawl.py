@@ -66,16 +66,16 @@ def page_of(chain: int, number: int, last: int) -> bytes:
             ),
         }
         tds = "".join(
-            f'<td class="{name} cell" data-sort="{rng.randrange(10**6)}">{text}</td>' for name, text in cells.items()
+            f'<td class="{name} cell" data-sort="{rng.randrange(10**6)}">{cells[name]}</td>' for name in FIELDS
         )
-        rows.append(
-            f'<tr class="rec {"odd" if place % 2 else "even"}" id="r{code}">{tds}<td class="act"><button>…</button></td></tr>'
-        )
+        parity = "odd" if place % 2 else "even"
+        rows.append(f'<tr class="rec {parity}" id="r{code}">{tds}<td class="act"><button>…</button></td></tr>')
     links = "".join(f'<li class="item"><a href="/about/{n}.html">Page {n} of the office</a></li>' for n in range(60))
     following = f'<a rel="next" href="/l/{chain}/{number + 1}">Next</a>' if number < last else ""
     return (
-        f"<!DOCTYPE html><html lang=en><head><meta charset=utf-8><title>List {chain}</title></head><body><nav><ul>{links}</ul></nav>"
-        f'<table class="list sortable"><thead><tr><th>Code</th></tr></thead><tbody>{"".join(rows)}</tbody></table>{following}</body></html>'
+        f"<!DOCTYPE html><html lang=en><head><meta charset=utf-8><title>List {chain}</title></head><body>"
+        f'<nav><ul>{links}</ul></nav><table class="list sortable"><thead><tr><th>Code</th></tr></thead>'
+        f"<tbody>{''.join(rows)}</tbody></table>{following}</body></html>"
     ).encode()
 
 
@@ -299,9 +299,8 @@ def compare(pages: int, rounds: int, names: list[str]) -> None:
                 # Round by round, since the machine is not equally fast from one minute to the next.
                 ratios = [o["wall"] / w["wall"] for o, w in zip(found[name], found["wadi"], strict=True)]
                 print(f"wadi reads {median(ratios):.2f} times the pages a second of {name}")
-        print(
-            f"reparse    {median(one['reparse'] for one in found['wadi']):.0f} pages/s; archive {found['wadi'][0]['archive'] / 1e6:.1f} MB"
-        )
+        again = median(one["reparse"] for one in found["wadi"])
+        print(f"reparse    {again:.0f} pages/s; archive {found['wadi'][0]['archive'] / 1e6:.1f} MB")
 
 
 if __name__ == "__main__":

@@ -12,7 +12,8 @@ from lxml import etree
 
 from wadi.page.document import read_document
 from wadi.page.expressions import compile_expression
-from wadi.page.selectors.match import Index, Matcher
+from wadi.page.selectors.index import Index
+from wadi.page.selectors.match import Matcher
 from wadi.page.selectors.parse import BadSelector, parse_selectors
 
 PAGE = """<!doctype html><html lang=en><body><main id=m>

@@ -686,9 +686,11 @@ def test_formulas_that_fail_say_so(text: str) -> None:
 @given(st.text(max_size=60))
 def test_any_text_is_a_formula_or_a_mistake(text: str) -> None:
     try:
-        Formula(text)
-    except BadSetting:
-        pass
+        names = Formula(text).names
+    except BadSetting as error:
+        assert error.what
+    else:
+        assert all(name.isidentifier() for name in names)
 
 
 LOCALES = [name for name in locale_identifiers() if not name.startswith(("ff_Adlm", "sat", "en_US_POSIX"))]

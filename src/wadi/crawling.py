@@ -13,23 +13,25 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from wadi.about import VERSION
 from wadi.crawl.earlier import Earlier
 from wadi.crawl.engine import End, Engine, Limits, Patience, Room, Task
 from wadi.crawl.events import Adopted, Event, Stopping
+from wadi.crawl.helpers import Helpers
 from wadi.crawl.journal import Journal
 from wadi.crawl.kinds import compile_kinds, compiled
 from wadi.crawl.login import Login, LoginFailed, log_in
+from wadi.crawl.reader import Reader
 from wadi.crawl.settle import Reading
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.model import LoginPlan
-from wadi.plan.reader import LoadedPlan
+from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import fixed_inputs, parts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError
 from wadi.store.archive import Archive, Location, read_reply, recovered
-from wadi.store.folder import LOG, PAGES, RunLock
+from wadi.store.folder import LOG, PAGES, PLAN, RunLock
 from wadi.store.looked import LookedAt
 from wadi.store.outcome import State
 from wadi.urls import resolve
@@ -47,6 +49,8 @@ if TYPE_CHECKING:
     from wadi.runs import Run
 
 _COLLECTED_AFTER = 50_000
+_HELPED_BELOW_S = 0.02
+"""Longest pause with which pages may come faster than one processor reads them."""
 Ask = Callable[[str, bool], str]
 """Asks a person: the question, and whether the answer is a secret."""
 
@@ -76,6 +80,7 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
 
     client = client_of(run.loaded, tell, session)
     earlier = Earlier(run.since) if run.since is not None else None
+    helpers = helpers_of(run)
     for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
         client.hold(host, run.loaded.plan.manners.pause)
     try:
@@ -83,7 +88,8 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
         archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}", known=run.state.payload)
         client.keep = archive.append
         try:
-            engine = Engine(replace(task_of(run, credentials), earlier=earlier), run.state, archive, client, tell)
+            task = replace(task_of(run, credentials), earlier=earlier, helpers=helpers)
+            engine = Engine(task, run.state, archive, client, tell)
             if taken := adopt(engine, run, left):
                 tell(Adopted(taken))
             with stopped_by_signals(engine, tell), fewer_collections():
@@ -93,6 +99,8 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
     finally:
         run.state.set_meta("spent", {"requests": client.sent, "seconds": round(time.monotonic() - began, 1)})
         await client.close()
+        if helpers is not None:
+            helpers.close()
         if earlier is not None:
             earlier.close()
         journal.close()
@@ -213,11 +221,39 @@ def reading_of(run: Run) -> Reading:
     return Reading(
         kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions),
         folder=run.folder,
-        expect_places={name: loaded.place("page", name, "expect") for name, kind in plan.page.items() if kind.expect},
+        expect_places=expect_places_of(loaded),
         keys={table: table_plan(plan, table).key for table in tables_of(plan)},
         most_shown=plan.start.most if plan.start.split else None,
         parts=lambda url, values: parts_of(plan, url, values),
     )
+
+
+def reader_arguments(run: Run) -> tuple[str, dict[str, Any], int]:
+    """What `reader_of` makes a reader from, in another process."""
+    return str(run.folder), dict(run.loaded.inputs), run.year
+
+
+def reader_of(folder: str, inputs: dict[str, Any], year: int) -> Reader:
+    """What reads a run's pages, made from its folder."""
+    path = Path(folder) / PLAN
+    loaded = parse_plan(path.read_text("utf-8"), str(path), inputs)
+    return Reader(
+        Path(folder) / PAGES,
+        compile_kinds(loaded.plan, this_year=year, functions=loaded.functions),
+        expect_places_of(loaded),
+    )
+
+
+def expect_places_of(loaded: LoadedPlan) -> dict[str, str]:
+    """Where the plan says what each kind of page must have."""
+    return {name: loaded.place("page", name, "expect") for name, kind in loaded.plan.page.items() if kind.expect}
+
+
+def helpers_of(run: Run) -> Helpers | None:
+    """Processes that read pages, where the plan's pace and this machine are such that they are of use."""
+    processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    is_fast = run.loaded.plan.manners.pause <= _HELPED_BELOW_S
+    return Helpers(reader_of, reader_arguments(run), processors) if is_fast and processors > 1 else None
 
 
 def task_of(run: Run, credentials: Credentials | None = None) -> Task:

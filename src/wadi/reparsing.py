@@ -8,18 +8,18 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from wadi.about import VERSION
-from wadi.crawl.again import Ahead, Reader, Taken, Wanted
+from wadi.crawl.again import Ahead
 from wadi.crawl.events import Event, PageDone, PageFailed, Progress
-from wadi.crawl.kinds import compile_kinds
+from wadi.crawl.reader import Reader, Taken, Wanted
 from wadi.crawl.settle import Settler
-from wadi.crawling import reading_of
-from wadi.plan.reader import LoadedPlan, parse_plan
+from wadi.crawling import reader_arguments, reader_of, reading_of
+from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE
 from wadi.problems import Place, Problem
 from wadi.runs import Run
 from wadi.store.archive import Archive, Kept
 from wadi.store.faults import told_as_problems
-from wadi.store.folder import PAGES, PLAN
+from wadi.store.folder import PAGES
 from wadi.store.outcome import Outcome, State
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.stored import StoredPage, StoredPages, share_pages
@@ -76,21 +76,8 @@ def _read_all(new: Run, stored: StoredPages, archive: Archive, report: Callable[
     count = sum(1 for _ in stored.all())
     if workers < 2 or count < _WORTH_WORKERS:
         return _settle_all(new, stored, settler, report, reader.read)
-    arguments = (str(new.folder), dict(new.loaded.inputs), new.year)
-    with Ahead(reader, coming, workers=workers, make=reader_of, arguments=arguments) as ahead:
+    with Ahead(reader, coming, workers=workers, make=reader_of, arguments=reader_arguments(new)) as ahead:
         return _settle_all(new, stored, settler, report, ahead.take)
-
-
-def reader_of(folder: str, inputs: dict[str, object], year: int) -> Reader:
-    """A reader made from a run's folder: for worker processes."""
-    path = Path(folder) / PLAN
-    loaded = parse_plan(path.read_text("utf-8"), str(path), inputs)  # type: ignore[arg-type]
-    kinds = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
-    return Reader(Path(folder) / PAGES, kinds, _expect_places(loaded))
-
-
-def _expect_places(loaded: LoadedPlan) -> dict[str, str]:
-    return {name: loaded.place("page", name, "expect") for name, kind in loaded.plan.page.items() if kind.expect}
 
 
 def _coming(stored: StoredPages, reader: Reader) -> Iterator[Wanted]:

@@ -62,6 +62,7 @@ def normalised(url: str) -> str:
     return urlunsplit((parts.scheme.lower(), host, path, _evened(parts.query), ""))
 
 
+@lru_cache(maxsize=4096)
 def host_of(url: str) -> str:
     """`host:port` of a URL, the unit that manners are kept for."""
     parts = urlsplit(url)

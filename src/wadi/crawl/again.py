@@ -3,59 +3,15 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
-from concurrent.futures import Future, ProcessPoolExecutor
-from dataclasses import dataclass, replace
-from multiprocessing import get_context
-from pathlib import Path
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from typing import Any
 
-from wadi.crawl.extract import Extract, extract
-from wadi.crawl.kinds import Kind
-from wadi.store.archive import DamagedRecord, Location, read_reply
-from wadi.web.messages import Reply, Request
+from wadi.crawl.helpers import pool_of, reader
+from wadi.crawl.reader import Key, Reader, Taken, Wanted
 
-Key = tuple[str, str, int]
-"""Kind, identity of the request, place in the listing."""
 _CHUNK = 8
 _AHEAD = 24
-
-
-@dataclass(frozen=True, slots=True)
-class Wanted:
-    """A stored page that is to be read as a kind."""
-
-    kind: str
-    request: Request
-    number: int
-    location: Location
-
-    @property
-    def key(self) -> Key:
-        return (self.kind, self.request.identity, self.number)
-
-
-Taken = tuple[Reply, Extract] | str
-"""A reply with its extract, or why it cannot be had."""
-
-
-@dataclass(frozen=True)
-class Reader:
-    """What reads stored replies: the folder, the compiled kinds, and where `expect` of each stands."""
-
-    pages: Path
-    kinds: Mapping[str, Kind]
-    expect_places: Mapping[str, str]
-
-    def read(self, wanted: Wanted) -> Taken:
-        """One page; in the same process."""
-        try:
-            reply = replace(read_reply(self.pages, wanted.location), request=wanted.request)
-        except (DamagedRecord, OSError, KeyError, ValueError) as error:
-            return f"the stored reply cannot be read: {error}"
-        kind = self.kinds[wanted.kind]
-        place = self.expect_places.get(wanted.kind, "")
-        return reply, extract(reply, kind, self.kinds, place, number=wanted.number)
 
 
 class Ahead:
@@ -75,9 +31,7 @@ class Ahead:
     ) -> None:
         self._reader = reader
         self._coming = coming
-        self._pool = ProcessPoolExecutor(
-            workers, mp_context=get_context("spawn"), initializer=_begin, initargs=(make, arguments)
-        )
+        self._pool = pool_of(workers, make, arguments)
         self._futures: deque[Future[list[Taken]]] = deque()
         self._by_key: dict[Key, tuple[Future[list[Taken]], int]] = {}
         self._fill()
@@ -111,14 +65,6 @@ class Ahead:
                 self._by_key[one.key] = (future, place)
 
 
-_worker: Reader | None = None
-
-
-def _begin(make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
-    global _worker
-    _worker = make(*arguments)
-
-
 def _read(chunk: list[Wanted]) -> list[Taken]:
-    assert _worker is not None
-    return [_worker.read(one) for one in chunk]
+    own = reader()
+    return [own.read(one) for one in chunk]

@@ -29,8 +29,10 @@ from wadi.crawl.events import (
     Sent,
 )
 from wadi.crawl.health import Health
+from wadi.crawl.helpers import Helped, Helpers
 from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
 from wadi.crawl.settle import Blocked, LoggedOut, Reading, Settler
+from wadi.plan.starts import FILE
 from wadi.points import reached
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Kept, Location
@@ -106,16 +108,18 @@ class Task:
     enough: Callable[[], bool] | None = None
     login: Login | None = None
     earlier: Earlier | None = None
+    helpers: Helpers | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class _Fetched:
-    """What came for a page; `session` counts the log-ins before it was asked for."""
+    """What came for a page; `session` counts the log-ins before it was asked for. `helped` is what a helper made of it."""
 
     page: Page
     session: int
     reply: Reply | None
     failure: FetchFailed | None
+    helped: Helped | None = None
 
 
 class Engine:
@@ -310,11 +314,20 @@ class Engine:
         earlier = self._task.earlier
         try:
             if earlier is None:
-                return _Fetched(page, session, await self._client.fetch(page.request), None)
-            reply = await self._client.fetch(earlier.asked(page))
-            return _Fetched(page, session, earlier.reply(page, reply), None)
+                reply = await self._client.fetch(page.request)
+            else:
+                reply = earlier.reply(page, await self._client.fetch(earlier.asked(page)))
+            return _Fetched(page, session, reply, None, await self._helped(page, reply))
         except FetchFailed as failure:
             return _Fetched(page, session, None, failure)
+
+    async def _helped(self, page: Page, reply: Reply) -> Helped | None:
+        """What a helper makes of a reply; None where there is no helper."""
+        helpers = self._task.helpers
+        if helpers is None or page.kind == FILE:
+            return None
+        usual = self._settler.usual_bytes(page.kind)
+        return await helpers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
 
     async def _settle(self, fetched: list[_Fetched]) -> None:
         """Archive, extract and commit what has come, in one transaction; then tell. Pages that were answered without the
@@ -370,7 +383,11 @@ class Engine:
         assert fetched.reply is not None
         if login is not None and is_login_page(fetched.reply, login):
             raise LoggedOut
-        return self._settler.read(page, fetched.reply, logged_in=login is not None, may_come_right=may_wait)
+        found, packed = (fetched.helped.found, fetched.helped.packed) if fetched.helped else (None, None)
+        logged_in = login is not None
+        return self._settler.read(
+            page, fetched.reply, logged_in=logged_in, may_come_right=may_wait, found=found, packed=packed
+        )
 
     async def _log_in(self, login: Login) -> None:
         """A new session. Raises CrawlError when it does not come about, or when it ends again and again at once."""

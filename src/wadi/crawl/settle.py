@@ -14,7 +14,7 @@ from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.plan.starts import AGAIN, FILE, Start
 from wadi.problems import Place, Problem
-from wadi.store.archive import Archive, Kept
+from wadi.store.archive import Archive, Kept, Packed
 from wadi.store.outcome import Link, Outcome, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
@@ -61,6 +61,10 @@ class Settler:
         self._archive = archive
         self._usual: dict[str, float] = {}
 
+    def usual_bytes(self, kind: str) -> float | None:
+        """The size of good pages of a kind so far."""
+        return self._usual.get(kind)
+
     def failed(self, page: Page, failure: FetchFailed, kept: Kept | None = None) -> Outcome:
         """The outcome of a page that could not be had; a status may say that the listing is at its end, which is no failure."""
         if kept is None and failure.reply is not None:
@@ -80,11 +84,13 @@ class Settler:
         may_come_right: bool = False,
         kept: Kept | None = None,
         found: Extract | None = None,
+        packed: Packed | None = None,
     ) -> Outcome:
         """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended,
         with `may_come_right` Blocked for one that is worth asking for again.
 
-        `kept` is where the reply is in the archive already, `found` what was extracted from it.
+        `kept` is where the reply is in the archive already, `found` what was extracted from it, `packed` its
+        record for the archive.
         """
         if page.kind == FILE:
             return self._file(page, reply, kept)
@@ -102,7 +108,7 @@ class Settler:
             return self._again(page, reply, found, kept)
         if found.failure is None:
             self._usual[page.kind] = len(reply.body) if usual is None else 0.9 * usual + 0.1 * len(reply.body)
-        kept = kept or self._archive.append(reply, page.id)
+        kept = kept or self._archive.append(reply, page.id, packed)
         outcome = self._outcome(page, reply, kind, found, number)
         return replace(outcome, location=kept.location, payload=kept.digest)
 

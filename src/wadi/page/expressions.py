@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING, Any, Literal
 from lxml import etree
 
 from wadi.page.jsonpath import BadPath, JsonNode, compile_path
-from wadi.page.selectors.match import Index, Matcher
+from wadi.page.selectors.index import Index
+from wadi.page.selectors.match import Matcher
 from wadi.page.selectors.parse import BadSelector, parse_selectors
 
 if TYPE_CHECKING:

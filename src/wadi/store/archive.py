@@ -52,6 +52,15 @@ class Kept:
     digest: bytes = b""
 
 
+@dataclass(frozen=True, slots=True)
+class Packed:
+    """A reply's record ready to be written: its name, its bytes, and the SHA-256 of the reply's body."""
+
+    name: uuid.UUID
+    data: bytes
+    digest: bytes
+
+
 class DamagedRecord(ValueError):
     """The bytes at a location are no record."""
 
@@ -86,19 +95,24 @@ class Archive:
         now = datetime.now(UTC).timestamp()
         self._file.write(_packed(_record("warcinfo", fields, "application/warc-fields", now, self._new_id())))
 
-    def append(self, reply: Reply, page: int = 0) -> Kept:
-        """Write a reply, with the number of its page in the run, and its request; durable after `sync`. Raises OSError."""
+    def append(self, reply: Reply, page: int = 0, packed: Packed | None = None) -> Kept:
+        """Write a reply, with the number of its page in the run, and its request; durable after `sync`. Raises OSError.
+
+        `packed` is the reply's record where it has been made already.
+        """
         if self._file.tell() > _FILE_BYTES:
             self.close()
             self._open_next()
-        digest = hashlib.sha256(reply.body).digest()
+        digest = packed.digest if packed is not None else hashlib.sha256(reply.body).digest()
         first = self._known(digest) if len(reply.body) >= _WORTH_A_REVISIT else None
-        name = self._new_id()
-        fields = f"Wadi-Page: {page}\r\n"
         if first is not None:
             self._file.flush()
-            fields += _refers_to(self.folder, first)
-        data = packed_reply(reply, name=name, more=fields, is_revisit=first is not None)
+            more = f"Wadi-Page: {page}\r\n{_refers_to(self.folder, first)}"
+            name = self._new_id()
+            data = packed_reply(reply, name=name, more=more, is_revisit=True, digest=digest)
+        else:
+            made = packed or pack(reply, page, self._new_id(), digest)
+            name, data = made.name, made.data
         location = Location(self._path.name, self._file.tell(), len(data))
         self._file.write(data)
         self._file.write(_packed_request(reply, name, self._new_id()))
@@ -116,15 +130,28 @@ class Archive:
             self._file.close()
 
 
-def packed_reply(reply: Reply, *, name: uuid.UUID | None = None, more: str = "", is_revisit: bool = False) -> bytes:
+def pack(reply: Reply, page: int, name: uuid.UUID | None = None, digest: bytes | None = None) -> Packed:
+    """The response record of a reply, with the number of its page."""
+    name, digest = name or uuid.uuid4(), digest or hashlib.sha256(reply.body).digest()
+    return Packed(name, packed_reply(reply, name=name, more=f"Wadi-Page: {page}\r\n", digest=digest), digest)
+
+
+def packed_reply(
+    reply: Reply,
+    *,
+    name: uuid.UUID | None = None,
+    more: str = "",
+    is_revisit: bool = False,
+    digest: bytes | None = None,
+) -> bytes:
     """A reply as one compressed response or revisit record. Its redirects are kept in a header field of our own."""
     headers = [(n, _kept(n, v)) for n, v in reply.headers if n.lower() not in _HOP_HEADERS]
     headers.append(("Content-Length", str(len(reply.body))))
     lines = "".join(f"{key}: {value}\r\n" for key, value in headers)
     head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("latin-1", "replace")
-    digest = base64.b32encode(hashlib.sha256(reply.body).digest()).decode().rstrip("=")
+    shown = base64.b32encode(digest or hashlib.sha256(reply.body).digest()).decode().rstrip("=")
     hops = "".join(f"Wadi-Hop: {hop.status} {hop.url}\r\n" for hop in reply.hops)
-    fields = f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{digest}\r\n{hops}{more}"
+    fields = f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{shown}\r\n{hops}{more}"
     if is_revisit:
         fields += f"WARC-Profile: {_SAME_PROFILE}\r\n"
     block = head if is_revisit else head + reply.body

@@ -167,10 +167,16 @@ class RunState:
         self._db.execute("DELETE FROM rows WHERE page = ?", (outcome.page,))
         for rows in outcome.tables:
             self._keep_rows(outcome.page, rows)
+        self._keep_links(
+            outcome, route, depth, (rows_before + (outcome.rows or 0), dry + 1 if outcome.rows == 0 else 0)
+        )
+
+    def _keep_links(self, outcome: Outcome, route: bytes, depth: int, listed: tuple[int, int]) -> None:
+        """Where the page leads; `listed` are the rows of its listing so far, and its last pages without any."""
         for link in outcome.links:
             kept_inputs = orjson.dumps(link.inputs) if link.inputs else None
             if link.role is Role.NEXT:
-                so_far = (rows_before + (outcome.rows or 0), dry + 1 if outcome.rows == 0 else 0, outcome.edge)
+                so_far = (*listed, outcome.edge)
                 target = self._page(link.kind, link.request, route_of(route, link), depth, so_far)
             else:
                 steps = depth + link.deeper

@@ -7,32 +7,21 @@ stands inside `:is()`, `:where()` and `:not()` may look further up.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 
 from lxml import etree
 
+from wadi.page.selectors.index import Index
 from wadi.page.selectors.parse import NEVER, Attribute, Complex, Compound, Pseudo
+from wadi.page.selectors.states import STATES, Round, Test
 
 Element = etree._Element
-Test = Callable[[Element, "Round"], bool]
 
-_FORM_FIELDS = frozenset({"button", "input", "select", "textarea"})
-_DISABLING = _FORM_FIELDS | {"option", "optgroup", "fieldset"}
-_NOT_TYPED = frozenset({"hidden", "range", "color", "checkbox", "radio", "file", "submit", "image", "reset", "button"})
 # The attributes whose values HTML compares without case (HTML Living Standard, "Case-sensitivity of selectors").
 _FOLDED = frozenset(
     "accept accept-charset align alink axis bgcolor charset checked clear codetype color compact declare defer dir direction "
     "disabled enctype face frame hreflang http-equiv lang language link media method multiple nohref noresize noshade nowrap "
     "readonly rel rev rules scope scrolling selected shape target text type valign valuetype vlink".split()
 )
-
-
-@dataclass(slots=True)
-class Round:
-    """One round of matching: the element that is searched from, and what was counted on the way."""
-
-    scope: Element | None
-    positions: dict[tuple[Element, object], dict[Element, int]] = field(default_factory=dict)
 
 
 class Matcher:
@@ -60,48 +49,6 @@ class Matcher:
     def is_any(self, element: Element, round_: Round) -> bool:
         """Whether one of the selectors matches the element, wherever it stands."""
         return any(one.matches_anywhere(element, round_) for one in self.complexes)
-
-
-class Index:
-    """The elements below one, by tag, class and id, in document order: made in one walk, asked by every field of a row."""
-
-    __slots__ = ("_by_id", "all", "by_class", "by_tag", "scope")
-
-    def __init__(self, scope: Element) -> None:
-        self.scope = scope
-        self.all: list[Element] = []
-        self.by_tag: dict[str, list[Element]] = {}
-        self.by_class: dict[str, list[Element]] = {}
-        self._by_id: dict[str, list[Element]] | None = None
-        walk = scope.iter("*")
-        next(walk)
-        every, by_tag, by_class = self.all.append, self.by_tag, self.by_class
-        for element in walk:
-            every(element)
-            tag = element.tag
-            known = by_tag.get(tag)
-            if known is None:
-                by_tag[tag] = [element]
-            else:
-                known.append(element)
-            classes = element.get("class")
-            if classes:
-                for name in (classes,) if classes.isalnum() else dict.fromkeys(classes.split()):
-                    known = by_class.get(name)
-                    if known is None:
-                        by_class[name] = [element]
-                    else:
-                        known.append(element)
-
-    @property
-    def by_id(self) -> dict[str, list[Element]]:
-        """The elements by their id; made when it is first wanted, since rows are seldom asked for ids."""
-        if self._by_id is None:
-            self._by_id = {}
-            for element in self.all:
-                if (name := element.get("id")) is not None:
-                    self._by_id.setdefault(name, []).append(element)
-        return self._by_id
 
 
 _NONE: list[Element] = []
@@ -369,7 +316,7 @@ def _pseudo_test(pseudo: Pseudo, *, html: bool) -> Test:
         return lambda element, round_: one(element, round_) and other(element, round_)
     if name == "lang":
         return _lang_test(pseudo.words)
-    return _STATES[name]
+    return STATES[name]
 
 
 _CHILD_NUMBERS: dict[str, tuple[bool, bool]] = {
@@ -448,90 +395,3 @@ def _in_range(tag: list[str], wanted: list[str]) -> bool:
             return False
         place += 1
     return bool(tag[0])
-
-
-def _is_empty(element: Element, round_: Round) -> bool:
-    """No child but comments, no text: white space is text (as in Selectors 3; browsers do the same)."""
-    if element.text:
-        return False
-    return all(not isinstance(child.tag, str) and not child.tail for child in element)
-
-
-def _is_link(element: Element, round_: Round) -> bool:
-    return element.tag in ("a", "area") and element.get("href") is not None
-
-
-def _is_checked(element: Element, round_: Round) -> bool:
-    if element.tag == "option":
-        return element.get("selected") is not None
-    is_box = element.tag == "input" and (element.get("type") or "").lower() in ("checkbox", "radio")
-    return is_box and element.get("checked") is not None
-
-
-def _is_disabled(element: Element, round_: Round) -> bool:
-    """By its own attribute, an optgroup's, or a fieldset's (but in the first legend of that)."""
-    if element.tag not in _DISABLING:
-        return False
-    if element.get("disabled") is not None:
-        return True
-    if element.tag == "option":
-        parent = element.getparent()
-        return parent is not None and parent.tag == "optgroup" and parent.get("disabled") is not None
-    if element.tag == "optgroup":
-        return False
-    below: Element = element
-    for around in element.iterancestors():
-        if around.tag == "fieldset" and around.get("disabled") is not None:
-            legend = next(around.iterchildren("legend"), None)
-            return below is not legend
-        below = around
-    return False
-
-
-def _is_writable(element: Element, round_: Round) -> bool:
-    if element.get("contenteditable") in ("", "true"):
-        return True
-    is_text = element.tag == "textarea" or (
-        element.tag == "input" and (element.get("type") or "text").lower() not in _NOT_TYPED
-    )
-    return is_text and element.get("readonly") is None and not _is_disabled(element, round_)
-
-
-def _is_default(element: Element, round_: Round) -> bool:
-    if _is_checked(element, round_):
-        return True
-    is_button = element.tag == "button" and (element.get("type") or "submit").lower() == "submit"
-    is_button = is_button or (element.tag == "input" and (element.get("type") or "").lower() in ("submit", "image"))
-    form = next(element.iterancestors("form"), None) if is_button else None
-    if form is None:
-        return False
-    buttons = (
-        one for one in form.iter("button", "input") if one.tag == "button" or one.get("type") in ("submit", "image")
-    )
-    return next(buttons, None) is element
-
-
-_STATES: dict[str, Test] = {
-    "root": lambda element, round_: element.getparent() is None,
-    "scope": lambda element, round_: element is round_.scope,
-    "empty": _is_empty,
-    "any-link": _is_link,
-    "link": _is_link,
-    "checked": _is_checked,
-    "disabled": _is_disabled,
-    "enabled": lambda element, round_: element.tag in _DISABLING and not _is_disabled(element, round_),
-    "required": lambda element, round_: element.tag in _FORM_FIELDS and element.get("required") is not None,
-    "optional": lambda element, round_: (
-        element.tag in ("input", "select", "textarea") and element.get("required") is None
-    ),
-    "read-write": _is_writable,
-    "read-only": lambda element, round_: not _is_writable(element, round_),
-    "default": _is_default,
-    "indeterminate": lambda element, round_: element.tag == "progress" and element.get("value") is None,
-    "placeholder-shown": lambda element, round_: (
-        element.tag in ("input", "textarea")
-        and bool(element.get("placeholder"))
-        and not element.get("value")
-        and not element.text
-    ),
-}

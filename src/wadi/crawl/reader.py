@@ -1,0 +1,52 @@
+"""What reads stored replies as page kinds, in this process or in another."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from wadi.crawl.extract import Extract, extract
+from wadi.crawl.kinds import Kind
+from wadi.store.archive import DamagedRecord, Location, read_reply
+from wadi.web.messages import Reply, Request
+
+Key = tuple[str, str, int]
+"""Kind, identity of the request, place in the listing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """A stored page that is to be read as a kind."""
+
+    kind: str
+    request: Request
+    number: int
+    location: Location
+
+    @property
+    def key(self) -> Key:
+        return (self.kind, self.request.identity, self.number)
+
+
+Taken = tuple[Reply, Extract] | str
+"""A reply with its extract, or why it cannot be had."""
+
+
+@dataclass(frozen=True)
+class Reader:
+    """What reads stored replies: the folder, the compiled kinds, and where `expect` of each stands."""
+
+    pages: Path
+    kinds: Mapping[str, Kind]
+    expect_places: Mapping[str, str]
+
+    def read(self, wanted: Wanted) -> Taken:
+        """One page; in the same process."""
+        try:
+            reply = replace(read_reply(self.pages, wanted.location), request=wanted.request)
+        except (DamagedRecord, OSError, KeyError, ValueError) as error:
+            return f"the stored reply cannot be read: {error}"
+        kind = self.kinds[wanted.kind]
+        place = self.expect_places.get(wanted.kind, "")
+        return reply, extract(reply, kind, self.kinds, place, number=wanted.number)

@@ -1,0 +1,118 @@
+"""Helper processes: the same tables with them as without, a crawl that goes on when they die, none left behind."""
+
+from __future__ import annotations
+
+import functools
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import serving
+from small_host import SmallHost, items, plan_of
+from wadi import crawling
+from wadi.crawl.events import Event, PageDone
+from wadi.crawl.helpers import Helpers
+from wadi.runs import Run
+
+PAGES = 40
+PLAN = """[start]
+page = "list"
+addresses = ["{+site}/l?p=0"]
+[page.list]
+rows = "li"
+table = "t"
+[page.list.fields]
+name = "."
+n = { at = ".", find = '\\d+', type = "integer", clean = "call same" }
+[page.list.next]
+at = "a"
+[table.t]
+key = "name"
+"""
+
+
+def _host() -> SmallHost:
+    def page(number: int) -> str:
+        more = f"<a href='/l?p={number + 1}'>n</a>" if number < PAGES - 1 else ""
+        return items(*(f"r{number * 3 + place}" for place in range(3)), "double 1", "none", more=more + "x" * 1500)
+
+    return SmallHost({f"/l?p={number}": page(number) for number in range(PAGES)})
+
+
+def _crawled(folder: Path, report: Any = lambda event: None) -> tuple[list[list[Any]], int]:
+    folder.mkdir(exist_ok=True)
+    (folder / "code.py").write_text("def same(text):\n    return text\n")
+    with serving(_host().application) as site:
+        loaded = plan_of(folder, PLAN, site, top='code = "code.py"')
+        with Run.begin(loaded, folder / "runs") as run:
+            assert run.crawl(report) == "complete"
+            return run.read().rows, sum(run.read().account.unread.values())
+
+
+@pytest.fixture
+def helped(monkeypatch: pytest.MonkeyPatch) -> list[Helpers]:
+    """Helpers from the first page on; the list has those that were made."""
+    made: list[Helpers] = []
+
+    def make(*arguments: Any) -> Helpers:
+        made.append(Helpers(*arguments, worth_after=0))
+        return made[-1]
+
+    monkeypatch.setattr(crawling, "Helpers", make)
+    monkeypatch.setattr(os, "sched_getaffinity", lambda process: {0, 1})
+    return made
+
+
+def test_helpers_give_the_same_tables(tmp_path: Path, helped: list[Helpers], monkeypatch: pytest.MonkeyPatch) -> None:
+    with_helpers = _crawled(tmp_path / "a")
+    assert helped[0]._pool is not None
+    monkeypatch.setattr(crawling, "Helpers", functools.partial(Helpers, worth_after=10**9))
+    assert with_helpers == _crawled(tmp_path / "b")
+    assert len(with_helpers[0]) == PAGES * 3 + 2
+    assert with_helpers[1] == PAGES
+
+
+def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: list[Helpers]) -> None:
+    done = 0
+
+    def kill(event: Event) -> None:
+        nonlocal done
+        done += isinstance(event, PageDone)
+        if done == 10 and isinstance(event, PageDone):
+            pool = helped[0]._pool
+            assert pool is not None
+            for process in list(pool._processes.values()):
+                process.kill()
+
+    rows, _ = _crawled(tmp_path / "a", kill)
+    assert len(rows) == PAGES * 3 + 2
+    assert helped[0]._is_broken
+
+
+SCRIPT = """import os, sys, time
+from wadi.crawl.helpers import pool_of
+print("started", flush=True)
+pool = pool_of(1, dict, ())
+print(pool.submit(os.getpid).result(), flush=True)
+time.sleep(60)
+"""
+
+
+def test_helpers_do_not_run_the_script_again_and_end_with_it(tmp_path: Path) -> None:
+    (tmp_path / "script.py").write_text(SCRIPT)
+    process = subprocess.Popen([sys.executable, tmp_path / "script.py"], stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    assert process.stdout.readline() == "started\n"
+    helper = int(process.stdout.readline())
+    process.kill()
+    process.communicate()
+    for _ in range(100):
+        if not Path(f"/proc/{helper}").exists():
+            return
+        time.sleep(0.1)
+    pytest.fail("the helper is still there")
