@@ -121,13 +121,15 @@ LEAVES = st.builds(
     lambda tag, classes, name, text: (tag, classes, name, text, ()),
     st.sampled_from(TAGS), st.lists(st.sampled_from(CLASSES), max_size=2), st.sampled_from(["", "v", "v-w", "u v"]), st.sampled_from(["", "t"]),
 )  # fmt: skip
-TREES = st.recursive(
-    LEAVES,
-    lambda inner: st.builds(
-        lambda own, children: (*own[:4], tuple(children)), LEAVES, st.lists(inner, min_size=1, max_size=4)
-    ),
-    max_leaves=25,
-)
+
+
+def _trees(depth: int) -> st.SearchStrategy[tuple[str, list[str], str, str, tuple[object, ...]]]:
+    if not depth:
+        return LEAVES
+    return st.builds(lambda own, children: (*own[:4], tuple(children)), LEAVES, st.lists(_trees(depth - 1), max_size=3))
+
+
+TREES = _trees(3)
 SIMPLE = [".a", ".b", "[data-k]", "[data-k=v]", "[data-k^=v]", "[data-k|=v]", "[data-k~=v]", "[data-k$=w]", "[data-k*=u]", ":first-child",
           ":last-child", ":only-child", ":nth-child(2n+1)", ":nth-child(2)", ":nth-last-child(2)", ":empty", ":not(.a)", ":not(p)",
           ":is(.a)", ":has(p)", ":has(> .a)"]  # fmt: skip

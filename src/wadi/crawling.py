@@ -49,7 +49,7 @@ if TYPE_CHECKING:
     from wadi.runs import Run
 
 _COLLECTED_AFTER = 50_000
-_HELPED_BELOW_S = 0.02
+_HELPED_BELOW_S = 0.005
 """Longest pause with which pages may come faster than one processor reads them."""
 Ask = Callable[[str, bool], str]
 """Asks a person: the question, and whether the answer is a secret."""

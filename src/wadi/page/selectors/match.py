@@ -6,6 +6,7 @@ stands inside `:is()`, `:where()` and `:not()` may look further up.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from lxml import etree
@@ -17,6 +18,7 @@ from wadi.page.selectors.states import STATES, Round, Test
 Element = etree._Element
 
 # The attributes whose values HTML compares without case (HTML Living Standard, "Case-sensitivity of selectors").
+_NAME = re.compile(r"[^\x00-\x20{}\x7f-\x9f\ud800-\udfff\ufffe\uffff]+")
 _FOLDED = frozenset(
     "accept accept-charset align alink axis bgcolor charset checked clear codetype color compact declare defer dir direction "
     "disabled enctype face frame hreflang http-equiv lang language link media method multiple nohref noresize noshade nowrap "
@@ -111,7 +113,7 @@ class _Compiled:
         return index.all
 
     def _walked(self, scope: Element) -> Iterator[Element]:
-        tag = self.tag if self.tag is not None and self.html else "*"
+        tag = self.tag if self.tag is not None and self.html and is_name(self.tag) else "*"
         if self.leaves_scope:
             for sibling in scope.itersiblings():
                 if isinstance(sibling.tag, str):
@@ -270,8 +272,15 @@ def _class_test(names: tuple[str, ...]) -> Test:
     return lambda element, round_: wanted.issubset((element.get("class") or "").split())
 
 
+def is_name(text: str) -> bool:
+    """Whether an element or attribute of a tree can have this name at all: lxml refuses to look for others."""
+    return _NAME.fullmatch(text) is not None
+
+
 def _attribute_test(one: Attribute, *, html: bool) -> Test:
     name = one.name.lower() if html else one.name
+    if not is_name(name):
+        return lambda element, round_: False
     if not one.op:
         return lambda element, round_: element.get(name) is not None
     folds = one.fold == "i" or (html and one.fold != "s" and name in _FOLDED)
