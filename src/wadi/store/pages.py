@@ -30,6 +30,7 @@ CREATE INDEX listed ON pages (digest) WHERE digest IS NOT NULL;
 CREATE TABLE links (
     source INTEGER NOT NULL, role INTEGER NOT NULL, place INTEGER NOT NULL, target INTEGER NOT NULL,
     row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;
+CREATE INDEX continued ON links (target) WHERE role = 2;
 CREATE TABLE rows (
     page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
     count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB,

@@ -313,8 +313,8 @@ class RunState:
 
     def page_before(self, page: int) -> tuple[Request, int | None] | None:
         """The page whose listing goes on with this one: its request, and the total that it states."""
-        query = f"SELECT {PAGE_COLUMNS}, total FROM pages WHERE id = (SELECT source FROM links WHERE target = ? AND role = ?)"
-        found = self._db.execute(query, (page, Role.NEXT)).fetchone()
+        query = f"SELECT {PAGE_COLUMNS}, total FROM pages WHERE id = (SELECT source FROM links WHERE target = ? AND role = 2)"
+        found = self._db.execute(query, (page,)).fetchone()
         return (page_of(*found[:-1]).request, found[-1]) if found else None
 
     def all_rows(self, table: str) -> Iterator[TableRows]:
