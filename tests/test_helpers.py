@@ -15,6 +15,7 @@ import pytest
 from conftest import serving
 from small_host import SmallHost, items, plan_of
 from wadi import crawling
+from wadi.crawl import engine
 from wadi.crawl.events import Event, PageDone
 from wadi.crawl.helpers import Helpers
 from wadi.runs import Run
@@ -64,6 +65,7 @@ def helped(monkeypatch: pytest.MonkeyPatch) -> list[Helpers]:
         return made[-1]
 
     monkeypatch.setattr(crawling, "Helpers", make)
+    monkeypatch.setattr(engine, "_WORTH_HELP", 1)
     monkeypatch.setattr(os, "sched_getaffinity", lambda process: {0, 1})
     return made
 

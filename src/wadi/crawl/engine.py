@@ -49,6 +49,8 @@ _MOST_PUT_OFF = 2
 """How often a page that was a block, or did not come, is put off and asked for again."""
 _PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
+_WORTH_HELP = 6
+"""How many pages must be in flight for helpers to be of use: where one page leads to the next they only take time."""
 _MOST_LOGINS = 3
 """Log-ins in a row without a page in between that shows that they worked."""
 
@@ -324,7 +326,7 @@ class Engine:
     async def _helped(self, page: Page, reply: Reply) -> Helped | None:
         """What a helper makes of a reply; None where there is no helper."""
         helpers = self._task.helpers
-        if helpers is None or page.kind == FILE:
+        if helpers is None or page.kind == FILE or len(self._in_flight) < _WORTH_HELP:
             return None
         usual = self._settler.usual_bytes(page.kind)
         return await helpers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
