@@ -328,3 +328,10 @@ def test_what_did_not_come_about_is_in_tables_of_its_own(tmp_path: Path) -> None
         (reject,) = done.rows("rejects")
         assert reject[1] == 'no value for "name", which is required'
         assert reject[-1] == 3
+
+
+def test_a_package_of_nothing_is_refused_before_anything_is_written(program: Program, tmp_path: Path) -> None:
+    with crawled(tmp_path, {"/l": items("a 1")}, PLAN) as done:
+        refused = program("export", done.run.folder, "-o", "t.xlsx", "--package")
+    assert (refused.status, "describes files of one table" in refused.err) == (2, True)
+    assert not (tmp_path / "t.xlsx").exists()

@@ -9,7 +9,8 @@ from pathlib import Path
 
 from wadi.about import VERSION
 from wadi.crawl.again import Ahead
-from wadi.crawl.events import Event, PageDone, PageFailed, Progress
+from wadi.crawl.engine import told
+from wadi.crawl.events import Event, Progress
 from wadi.crawl.reader import Reader, Taken, Wanted
 from wadi.crawl.settle import Settler
 from wadi.crawling import reader_arguments, reader_of, reading_of
@@ -109,13 +110,14 @@ def _settle_all(
         for page, outcome in outcomes:
             count += 1
             failed += outcome.failure is not None
-            report(_told(page, outcome))
+            report(told(page, outcome))
         report(Progress(count - failed, failed, 0, new.state.counts()[State.WAITING]))
 
 
 def _outcome(page: Page, found: StoredPage, settler: Settler, take: Callable[[Wanted], Taken]) -> Outcome:
     if found.location is None or (found.state is State.FAILED and found.failure and found.failure.code in _NO_PAGE):
-        return Outcome(page.id, location=found.location, failure=found.failure)
+        nothing = Problem("damaged-run", "no reply is stored", Place(page.request.url))
+        return Outcome(page.id, location=found.location, failure=found.failure or nothing)
     taken = take(Wanted(page.kind, page.request, number_in_listing(page.route), found.location))
     if isinstance(taken, str):
         return Outcome(page.id, failure=Problem("damaged-run", taken, Place(page.request.url)))
@@ -129,11 +131,3 @@ _NO_PAGE = frozenset(
     {"http-status", "robots", "unreachable", "timed-out", "broken-off", "too-large", "bad-coding", "redirect-loop"}
 )
 """Failures that say that there was no page to read."""
-
-
-def _told(page: Page, outcome: Outcome) -> Event:
-    if outcome.failure is not None or outcome.reply is None:
-        return PageFailed(page.kind, page.request.url, outcome.failure or Problem("damaged-run", "no reply is stored"))
-    rows = sum(len(table.rows) for table in outcome.tables if not table.completes)
-    size, number = len(outcome.reply.body), number_in_listing(page.route)
-    return PageDone(page.kind, page.request.url, outcome.reply.status, rows, 0, size, 0.0, outcome.total, number)

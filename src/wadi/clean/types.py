@@ -18,6 +18,8 @@ TypeName = Literal[
 ]  # fmt: skip
 TYPE_NAMES: tuple[str, ...] = get_args(TypeName)
 Value = str | int | float | bool | date | datetime | time | list[Any] | dict[str, Any]
+NUMERIC = frozenset({"integer", "number", "money", "percent", "year"})
+"""Types whose values are numbers: they stand at the right of their column."""
 FROM_NOW = frozenset({"date", "datetime"})
 """Types that are read from what a text tells from now: "3 days ago"."""
 

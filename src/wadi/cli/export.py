@@ -10,6 +10,7 @@ from wadi.cli.options import (
     add_outputs,
     add_runs,
     check_outputs,
+    described_files,
     style_of,
     write_descriptions,
     write_outputs,
@@ -38,6 +39,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.runs import Run
 
     check_outputs(args.output)
+    if args.package:
+        described_files(args.output)
     with Run.open(args.run, args.runs) as opened:
         for path, count in write_outputs(opened, args.output, args.table, style_of(args)):
             if path != "-" and not args.quiet:

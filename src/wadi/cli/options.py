@@ -67,24 +67,26 @@ def add_descriptions(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def described_files(targets: Iterable[str]) -> list[Path]:
+    """The files that a Data Package describes: those of one table. Raises UsageError when there is none."""
+    from wadi.table.destinations import holds_several, is_url
+
+    files = [Path(one) for one in targets if one != "-" and not is_url(one) and not holds_several(one)]
+    if not files:
+        what = "--package describes files of one table, and none is written"
+        raise UsageError(Problem("bad-option", what, now="-o springs.csv --package"))
+    return files
+
+
 def write_descriptions(run: Run, args: argparse.Namespace) -> list[str]:
     """Write the Data Package and the codebook that are asked for; returns their paths."""
     import json
 
-    from wadi.table.destinations import holds_several, is_url, replaced
+    from wadi.table.destinations import replaced
 
     written = []
     if args.package:
-        files = [
-            (Path(target), args.table or run.tables[0])
-            for target in args.output
-            if target != "-" and not is_url(target) and not holds_several(target)
-        ]
-        if not files:
-            now = "-o springs.csv --package"
-            raise UsageError(
-                Problem("bad-option", "--package describes files of one table, and none is written", now=now)
-            )
+        files = [(path, args.table or run.tables[0]) for path in described_files(args.output)]
         path = files[0][0].parent / "datapackage.json"
         text = json.dumps(run.package(files), ensure_ascii=False, indent=2) + "\n"
         replaced(path, text.encode())

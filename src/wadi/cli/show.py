@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 
     from wadi.plan.columns import Column
 
-_NUMERIC = ("integer", "number")
 _CELL = 40
 _PIPE_WIDTH = 140
 
@@ -69,6 +68,8 @@ def rows_table(columns: Sequence[Column], rows: Sequence[Sequence[Any]], width: 
     """A rich table of rows in as many columns as fit into `width` characters, and the names of those left out."""
     from rich.table import Table
 
+    from wadi.clean.types import NUMERIC
+
     texts = [[cell_text(value) for value in row] for row in rows]
     widths = [max([len(c.name), *(len(row[place]) for row in texts)]) for place, c in enumerate(columns)]
     shown: list[int] = []
@@ -82,7 +83,7 @@ def rows_table(columns: Sequence[Column], rows: Sequence[Sequence[Any]], width: 
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold", pad_edge=False)
     for place in shown:
         column = columns[place]
-        right = column.type in _NUMERIC and not column.many
+        right = column.type in NUMERIC and not column.many
         table.add_column(column.name, justify="right" if right else "left", no_wrap=True, overflow="ellipsis")
     for row in texts:
         table.add_row(*(plain(row[place]) for place in shown))

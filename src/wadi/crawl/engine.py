@@ -367,7 +367,7 @@ class Engine:
             self._counts[outcome.state] += 1
             self._size_bytes += len(outcome.reply.body) if outcome.reply else 0
             self._logins_in_vain = 0 if outcome.failure is None else self._logins_in_vain
-            self._report(_told(one.page, outcome))
+            self._report(told(one.page, outcome))
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
         """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session, Blocked for one
@@ -451,7 +451,8 @@ def is_trouble(failure: FetchFailed) -> bool:
     return failure.cause in _TROUBLES or (failure.reply is not None and failure.reply.status in _TROUBLE_STATUSES)
 
 
-def _told(page: Page, outcome: Outcome) -> Event:
+def told(page: Page, outcome: Outcome) -> Event:
+    """What is reported of a page that was committed."""
     url = page.request.url
     if outcome.failure is not None:
         return PageFailed(page.kind, url, outcome.failure)

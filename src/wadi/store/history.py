@@ -30,9 +30,13 @@ class Record:
 
 
 def digest_of(key: Iterable[Any]) -> bytes:
-    """A record's key as 16 bytes; 1 and 1.0 are the same."""
-    plain = [int(v) if isinstance(v, float) and v.is_integer() else v for v in key]
-    return hashlib.blake2b(orjson.dumps(plain), digest_size=16).digest()
+    """A record's key as 16 bytes."""
+    return hashlib.blake2b(plain_key(key), digest_size=16).digest()
+
+
+def plain_key(key: Iterable[Any]) -> bytes:
+    """A record's key as JSON; 1 and 1.0 are the same."""
+    return orjson.dumps([int(v) if isinstance(v, float) and v.is_integer() else v for v in key])
 
 
 def write_history(folder: Path, tables: Iterable[tuple[str, Iterable[tuple[bytes, str, str, dict[str, Any]]]]]) -> None:

@@ -126,16 +126,11 @@ def _schema_field(plan: Plan, table: str, column: Column, *, unique: bool) -> di
     if column.many:
         found["list"] = {"of": kind, "separator": "; "}
     constraints: dict[str, Any] = {"required": True} if column.required else {}
-    if unique and own_doubles(plan, table) != "keep":
+    if unique and table_plan(plan, table).doubles != "keep":
         constraints["unique"] = True
     if constraints:
         found["constraints"] = constraints
     return found
-
-
-def own_doubles(plan: Plan, table: str) -> str:
-    """What becomes of rows with the same key."""
-    return table_plan(plan, table).doubles
 
 
 def _plain_name(plan: Plan, table: str, name: str) -> str:

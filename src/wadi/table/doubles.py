@@ -6,8 +6,7 @@ from array import array
 from dataclasses import dataclass
 from typing import Any
 
-import orjson
-
+from wadi.store.history import plain_key
 from wadi.store.order import Visit
 
 Key = tuple[Any, ...]
@@ -106,6 +105,5 @@ class FirstStands:
 
 
 def _name_of(key: Key) -> bytes:
-    """The key as what is hashed: JSON; 1 and 1.0 are the same."""
-    plain = [int(v) if isinstance(v, float) and v.is_integer() else v for v in key]
-    return bytes(bytearray(orjson.dumps(plain)))  # orjson's own bytes take 4 kB whatever they hold
+    """The key as what is hashed."""
+    return bytes(bytearray(plain_key(key)))  # orjson's own bytes take 4 kB whatever they hold

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, BinaryIO
 
+from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
 from wadi.table.cells import flat, typed
 
@@ -22,7 +23,6 @@ _WIDTHS = (7, 60)
 _LOOKED_AT = 200
 _CUT = " … (cut)"
 _DATES = {"date": "yyyy-mm-dd", "datetime": "yyyy-mm-dd hh:mm:ss", "time": "hh:mm:ss"}
-_NUMBERS = frozenset({"integer", "number", "money", "percent", "year"})
 
 
 def write_workbook(
@@ -101,7 +101,7 @@ def _new_sheet(
         longest = max([len(title) + 4, *(len(str(flat(row[place]))) + 2 for row in sample if row[place] is not None)])
         width = 11 if column.type == "date" else 20 if column.type == "datetime" else longest
         sheet.set_column(place, place, min(max(width, _WIDTHS[0]), _WIDTHS[1]))
-        is_number = column.type in _NUMBERS and not column.many
+        is_number = column.type in NUMERIC and not column.many
         sheet.write_string(0, place, title, number_head if is_number else head)
 
     def write(row: int, place: int, column: Column, value: Any, links: int) -> int:

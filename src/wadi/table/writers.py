@@ -15,6 +15,7 @@ from typing import Any, BinaryIO
 
 import orjson
 
+from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
 from wadi.table.cells import disarmed, flat, odd_places, text_places
 
@@ -104,9 +105,8 @@ def write_json(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Styl
 
 def write_markdown(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """A table of Markdown (GFM's tables): numbers to the right, marks of the language escaped."""
-    right = {"integer", "number", "money", "percent", "year"}
     out.write(f"| {' | '.join(_marked(column.name) for column in columns)} |\n".encode())
-    out.write(f"| {' | '.join('--:' if column.type in right else '---' for column in columns)} |\n".encode())
+    out.write(f"| {' | '.join('--:' if column.type in NUMERIC else '---' for column in columns)} |\n".encode())
     count = 0
     for row in rows:
         out.write(f"| {' | '.join(_marked(flat(value)) for value in row)} |\n".encode())
@@ -145,26 +145,25 @@ small { font-weight: normal; opacity: .7 }
 
 def write_html(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """A page of its own with the table: everything escaped, links as links."""
-    right = {"integer", "number", "money", "percent", "year"}
     out.write(_PAGE_HEAD.encode())
     for column in columns:
         unit = f" <small>{escape(column.unit)}</small>" if column.unit else ""
-        out.write(f"<th{' class=n' if column.type in right else ''}>{escape(column.name)}{unit}</th>".encode())
+        out.write(f"<th{' class=n' if column.type in NUMERIC else ''}>{escape(column.name)}{unit}</th>".encode())
     out.write(b"</tr></thead>\n<tbody>\n")
     count = 0
     for row in rows:
-        cells = (_html_cell(column, value, right) for column, value in zip(columns, row, strict=True))
+        cells = (_html_cell(column, value) for column, value in zip(columns, row, strict=True))
         out.write(f"<tr>{''.join(cells)}</tr>\n".encode())
         count += 1
     out.write(b"</tbody>\n</table>\n</html>\n")
     return count
 
 
-def _html_cell(column: Column, value: Any, right: set[str]) -> str:
+def _html_cell(column: Column, value: Any) -> str:
     text = "" if value is None else escape(str(flat(value)))
     if column.type == "url" and not column.many and str(value).startswith(("http://", "https://")):
         text = f'<a href="{text}">{text}</a>'
-    return f"<td{' class=n' if column.type in right else ''}>{text}</td>"
+    return f"<td{' class=n' if column.type in NUMERIC else ''}>{text}</td>"
 
 
 def batches(rows: Rows, size: int = _BATCH_ROWS) -> Iterator[list[list[Any]]]:
