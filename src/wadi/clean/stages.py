@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 from wadi.clean.adjust import Adjustment, adjustment_of
 from wadi.clean.errors import NotReadable
 from wadi.clean.steps import Functions, step_of
+from wadi.clean.text import tidied
 from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, told_from_now
 
 TextStage = Callable[[str], str | None]
@@ -70,6 +71,7 @@ class Stages:
         self._tells_from_now = recipe.setting.type in FROM_NOW
         # Districts, kinds and dates come again and again, and reading one costs ten times a look-up.
         self._known: dict[str, Value | Unread | None] = {}
+        self._known_raw: dict[str, Value | Unread | None] = {}
         self._repeats = recipe.setting.type not in ("url", "file")
         # A text that stays what it is has one question to answer.
         is_text = recipe.setting.type == "string" and len(self.text_stages) == 1 and not self.adjustments
@@ -89,6 +91,22 @@ class Stages:
             value = self._known[text] = self._read(text, Where(where.base))
         if self._tells_from_now and value.__class__ is Unread and where.at is not None:
             return self._read(text, where)
+        return value
+
+    def value_of_raw(self, raw: str, where: Where) -> Value | Unread | None:
+        """The value of a text as it stands in the page, not tidied yet. Those that come again are not tidied again."""
+        if self._missing is not None:
+            text = tidied(raw)
+            return None if text in self._missing else text
+        if raw in self._known_raw:
+            return self._known_raw[raw]
+        text = tidied(raw)
+        value = self.value_of(text, where)
+        # What depends on the page's base or on its hour is not among what is known.
+        if value is not None and self._known.get(text) is value:
+            if len(self._known_raw) >= _REMEMBERED:
+                self._known_raw.clear()
+            self._known_raw[raw] = value
         return value
 
     def _read(self, text: str, where: Where) -> Value | Unread | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 
 # Characters that a reader does not see: controls (line ends and tabs count as white space and stay until the folding),
@@ -14,6 +15,8 @@ _UNSEEN = dict.fromkeys(
         0xAD, 0x61C, 0x200B, 0x200E, 0x200F, *range(0x202A, 0x202F), 0x2060, *range(0x2066, 0x206A), 0xFEFF,
     ]
 )  # fmt: skip
+# Looked for first: a translation takes three times as long, and nearly every text is without.
+_ANY_UNSEEN = re.compile(f"[{re.escape(''.join(map(chr, _UNSEEN)))}]")
 
 
 def tidied(text: str) -> str:
@@ -34,7 +37,8 @@ def tidied_lines(text: str) -> str:
 
 
 def _shown(text: str) -> str:
-    text = text.translate(_UNSEEN)
+    if _ANY_UNSEEN.search(text) is not None:
+        text = text.translate(_UNSEEN)
     return text if text.isascii() or unicodedata.is_normalized("NFC", text) else unicodedata.normalize("NFC", text)
 
 

@@ -7,25 +7,18 @@ several ways, and its extract is the same for all.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass
 
-from lxml import etree
-
-from wadi.clean.stages import Unread
-from wadi.clean.types import Where
-from wadi.crawl.kinds import ChildRows, Field, Kind
+from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
 from wadi.crawl.paging import next_request, stated_number
-from wadi.crawl.picking import cell_of, picked, problem_of
+from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.expressions import Expression, Scope, first_of
-from wadi.page.jsonpath import JsonNode
-from wadi.page.text import text_of
+from wadi.page.expressions import Expression, first_of
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
-from wadi.store.outcome import CellProblem, Link, Role, TableRows
+from wadi.store.outcome import Link, Role, TableRows
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
 
@@ -48,24 +41,6 @@ class Extract:
     lost: bool = False
     blocked: bool = False
     of_pages: int | None = None
-
-
-@dataclass(slots=True)
-class _Found:
-    """What is gathered row by row."""
-
-    rows: list[list[Any]] = field(default_factory=list)
-    problems: list[CellProblem] = field(default_factory=list)
-    several: dict[str, int] = field(default_factory=dict)
-    parents: list[int] = field(default_factory=list)
-
-    def table(self, name: str, columns: tuple[str, ...], *, completes: bool = False, nested: bool = False) -> TableRows:
-        parents = self.parents if nested else None
-        return TableRows(name, columns, self.rows, completes, tuple(self.problems), self.several, parents)
-
-
-class _Uneven(ValueError):
-    """Columns side by side are of different lengths."""
 
 
 def extract(
@@ -111,7 +86,7 @@ def extract(
         what = f"reply {reply.status} gives nothing and is {block}"
         now = "if it is a page like any other: expect = … says what must stand on it"
         return Extract(failure=Problem("blocked", what, place, now=now), blocked=True)
-    except _Uneven as error:
+    except Uneven as error:
         what = f"columns of different lengths are not put side by side: {error}"
         return Extract(
             failure=Problem("uneven-columns", what, place, now="rows = … picks whole rows, which hold together")
@@ -125,7 +100,7 @@ def _extracted(
 ) -> Extract:
     every = row_scopes(document, kind)
     scopes = every[:most_rows]
-    tables = list(_tables(document, reply, kind, scopes))
+    tables = list(tables_of(document, reply, kind, scopes))
     links, notes = links_of(document, reply, kind, kinds, scopes if kind.rows else None)
     links += file_links(tables, kind, len(links))
     count = len(every) if kind.rows else len(tables[0].rows) if kind.side_by_side and tables else None
@@ -153,100 +128,6 @@ def is_readable(document: Document, kind: Kind) -> bool:
     """Whether some expression of the page kind reads such a document at all."""
     reads = kind.reads
     return not reads or bool(reads & {"any", "json" if document.kind == "json" else "tree"})
-
-
-def row_scopes(document: Document, kind: Kind) -> list[Scope]:
-    """The elements or JSON values that are rows; the whole document where the kind has no `rows`."""
-    if not kind.rows:
-        return [document.scope]
-    return _scopes(first_of(kind.rows, document.scope, document))
-
-
-def _scopes(nodes: Sequence[Any]) -> list[Scope]:
-    return [node for node in nodes if isinstance(node, etree._Element | JsonNode)]
-
-
-def inner_scopes(child: ChildRows, scope: Scope, document: Document) -> list[Scope]:
-    """The rows of a list inside a row: what its expression picks, or the pieces of the texts of that."""
-    found = _scopes(first_of(child.rows, scope, document))
-    if child.split is None:
-        return found
-    pieces: list[Scope] = []
-    for one in found:
-        text = text_of(one) if isinstance(one, etree._Element) else str(one.value or "")
-        for piece in filter(None, map(str.strip, text.split(child.split))):
-            element = etree.Element("span")
-            element.text = piece
-            pieces.append(element)
-    return pieces
-
-
-def _tables(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> list[TableRows]:
-    """The page's own rows, then those of the lists inside them."""
-    tables = []
-    if kind.table and kind.fields:
-        tables.append(
-            _side_by_side(document, reply, kind) if kind.side_by_side else _rows(document, reply, kind, scopes)
-        )
-    return tables + [_list_rows(document, reply, child, scopes) for child in kind.lists]
-
-
-def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> TableRows:
-    found = _Found()
-    where = Where(document.base, reply.started_at)
-    for number, scope in enumerate(scopes):
-        found.rows.append([_cell(f, number, scope, document, reply, where, found) for f in kind.fields])
-    assert kind.table is not None
-    return found.table(kind.table, kind.columns, completes=kind.completes)
-
-
-def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: list[Scope]) -> TableRows:
-    """The rows of a list, each with the number of the row that it stands in."""
-    found = _Found()
-    where = Where(document.base, reply.started_at)
-    for parent, scope in enumerate(scopes):
-        for inner in inner_scopes(child, scope, document):
-            number = len(found.rows)
-            found.rows.append([_cell(f, number, inner, document, reply, where, found) for f in child.fields])
-            found.parents.append(parent)
-    return found.table(child.table, child.columns, nested=True)
-
-
-def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
-    """Rows made of columns that are picked one by one; what comes from elsewhere than the page's text goes into each."""
-    found = _Found()
-    columns = {f.name: picked(f, document.scope, document, reply) for f in kind.fields if not f.by_route}
-    lengths = {f.name: len(columns[f.name]) for f in kind.fields if f.source == ""}
-    if len(set(lengths.values())) > 1:
-        raise _Uneven(", ".join(f"{count} × {name}" for name, count in lengths.items()))
-    where = Where(document.base, reply.started_at)
-    for number in range(next(iter(lengths.values()), 0)):
-        row = []
-        for f in kind.fields:
-            texts = columns.get(f.name, [])
-            chosen = texts[number : number + 1] if f.source == "" else texts[:1]
-            row.append(_read(f, number, chosen, where, found))
-        found.rows.append(row)
-    assert kind.table is not None
-    return found.table(kind.table, kind.columns)
-
-
-def _cell(field: Field, row: int, scope: Scope, document: Document, reply: Reply, where: Where, found: _Found) -> Any:
-    if field.by_route:
-        return None
-    texts = picked(field, scope, document, reply)
-    if len(texts) > 1 and not field.plan.many:
-        found.several[field.name] = found.several.get(field.name, 0) + 1
-    if len(texts) == 1 and not field.plan.many:
-        # One text for one cell: nearly always so.
-        value = field.stages.value_of(texts[0], where)
-        if value is not None and value.__class__ is not Unread:
-            return value
-    return _read(field, row, texts, where, found)
-
-
-def _read(field: Field, row: int, texts: list[str], where: Where, found: _Found) -> Any:
-    return cell_of(field, texts, where, lambda unread: found.problems.append(problem_of(field.name, row, unread)))
 
 
 def _gives_nothing(found: Extract) -> bool:

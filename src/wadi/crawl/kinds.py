@@ -16,6 +16,7 @@ from wadi.clean.stages import Stages
 from wadi.page.document import Parse
 from wadi.page.expressions import Expression, compile_expression
 from wadi.page.selectors.match import Matcher
+from wadi.page.selectors.shape import Shapes
 from wadi.plan.code import Function, guarded
 from wadi.plan.columns import recipe_of
 from wadi.plan.model import AskPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
@@ -122,6 +123,11 @@ class ChildRows:
     def columns(self) -> tuple[str, ...]:
         return tuple(one.name for one in self.fields)
 
+    @cached_property
+    def shapes(self) -> Shapes:
+        """What its fields pick in rows of one shape."""
+        return Shapes([one.matchers for one in self.fields])
+
 
 @dataclass(frozen=True)
 class Kind:
@@ -160,6 +166,11 @@ class Kind:
     @cached_property
     def columns(self) -> tuple[str, ...]:
         return tuple(one.name for one in self.fields)
+
+    @cached_property
+    def shapes(self) -> Shapes:
+        """What its fields pick in rows of one shape."""
+        return Shapes([one.matchers for one in self.fields])
 
     @cached_property
     def file_columns(self) -> frozenset[str]:

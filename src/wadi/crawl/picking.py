@@ -18,6 +18,7 @@ from wadi.page.expressions import Node, Scope, first_of, index_of
 from wadi.page.grid import Grid, grid_of
 from wadi.page.jsonpath import JsonNode
 from wadi.page.labels import labelled
+from wadi.page.selectors.shape import first_picked
 from wadi.page.text import direct_text_of, text_of
 from wadi.problems import shortened
 from wadi.store.outcome import CellProblem
@@ -39,15 +40,24 @@ def picked(field: Field, scope: Scope, document: Document, reply: Reply) -> list
 
 def _picked_plainly(field: Field, scope: etree._Element, document: Document) -> list[str]:
     """The same for the fields that most are, in a row of HTML: a fifth of the time, and there are hundreds on a page."""
-    index = index_of(scope, document)
-    for matcher in field.matchers:
-        elements = matcher.select(scope, index)
-        if elements:
-            name = field.plan.attr
-            if name is None:
-                return [text_of(element) for element in elements]
-            return [tidied(value) for element in elements if (value := element.get(name)) is not None]
-    return []
+    return texts_in(field, first_picked(field.matchers, scope, index_of(scope, document)))
+
+
+def texts_in(field: Field, elements: list[etree._Element]) -> list[str]:
+    """The texts of the elements that a plain field picks, or its attribute."""
+    name = field.plan.attr
+    if name is None:
+        return [text_of(element) for element in elements]
+    return [tidied(value) for element in elements if (value := element.get(name)) is not None]
+
+
+def value_in(field: Field, element: etree._Element, where: Where) -> Any:
+    """The value in the one element that a plain field picks; None where there is none, Unread where it cannot be read."""
+    name = field.plan.attr
+    if name is None and len(element):
+        return field.stages.value_of(text_of(element), where)
+    raw = element.text if name is None else element.get(name)
+    return None if raw is None else field.stages.value_of_raw(raw, where)
 
 
 def _pieces(texts: list[str], field: Field) -> list[str]:

@@ -10,9 +10,9 @@ from lxml import etree
 
 from wadi.clean.stages import Step, Unread
 from wadi.clean.types import Where
-from wadi.crawl.extract import inner_scopes, row_scopes
 from wadi.crawl.kinds import Field, Kind
 from wadi.crawl.picking import nodes_of, picked
+from wadi.crawl.rows import inner_scopes, row_scopes
 from wadi.page.document import Document
 from wadi.page.expressions import Node, Scope
 from wadi.page.jsonpath import JsonNode

@@ -19,6 +19,8 @@ _BLOCKS = frozenset(
     ).split()
 )
 _CELLS = frozenset({"td", "th"})
+# What stands in the tree for comments and the like is no element with a text.
+_NOT_INLINE = UNSEEN | _BLOCKS | _CELLS | {"br", etree.Comment, etree.ProcessingInstruction, etree.Entity}
 _NOT_DISPLAYED = re.compile(r"(?:^|;)\s*(?:display\s*:\s*none|visibility\s*:\s*hidden)", re.IGNORECASE)
 _SPACE = re.compile(r"[\t\n\r\f]")
 
@@ -31,9 +33,23 @@ def text_of(element: etree._Element) -> str:
     if not len(element):
         text = element.text
         return tidied(text) if text else ""
+    plain = _inline_text(element)
+    if plain is not None:
+        return plain
     pieces: list[str] = []
     _gather(element, pieces)
     return tidied_lines("".join(pieces))
+
+
+def _inline_text(element: etree._Element) -> str | None:
+    """The text where nothing but shown inline elements without children stand inside, as in most cells: a third of the time."""
+    pieces = [element.text or ""]
+    for child in element:
+        is_plain = not len(child) and child.tag not in _NOT_INLINE
+        if not is_plain or child.get("hidden") is not None or child.get("style") is not None:
+            return None
+        pieces += (child.text or "", child.tail or "")
+    return tidied("".join(pieces))
 
 
 def direct_text_of(element: etree._Element) -> str:

@@ -30,6 +30,7 @@ class Matcher:
     """A compiled list of selectors, for HTML or for XML."""
 
     def __init__(self, selectors: Sequence[Complex], *, html: bool) -> None:
+        self.selectors = tuple(selectors)
         self.complexes = [_Compiled(one, html=html) for one in selectors]
         self.is_one_inside = len(self.complexes) == 1 and not self.complexes[0].leaves_scope
 
@@ -74,6 +75,7 @@ class _Compiled:
         count = bool(self.tag) + len(self.subject.ids) + len(self.subject.classes)
         # A lone tag, class or id is answered by the index as it is; of a class with a tag only the tag is left to see.
         self.is_lookup = simple and html and count == 1
+        self.is_in_parent = len(self.parts) > 1 and self.parts[-1][0] in " >"
         self.pair = _pair_of(complex_) if html else None
         self.is_class_of_tag = (
             simple and html and bool(self.tag) and len(self.subject.classes) == 1 and not self.subject.ids
@@ -99,8 +101,37 @@ class _Compiled:
                 return iter(candidates)
         else:
             candidates = self._walked(scope)
+        if self.is_in_parent:
+            return self._below_alike(candidates, scope, round_)
         last = len(self.parts) - 1
         return (element for element in candidates if self._matches(element, last, scope, round_))
+
+    def _below_alike(self, candidates: Iterable[Element], scope: Element, round_: Round) -> Iterator[Element]:
+        """The same where what stands left of the last compound is asked of the parent: rows have one in common, once for all."""
+        last = len(self.parts) - 1
+        combinator, test, _ = self.parts[last]
+        known: dict[Element, bool] = {}
+        for element in candidates:
+            if not test(element, round_):
+                continue
+            parent = element.getparent()
+            if parent is None:
+                continue
+            if parent not in known:
+                known[parent] = self._stands_below(parent, combinator, last - 1, scope, round_)
+            if known[parent]:
+                yield element
+
+    def _stands_below(self, parent: Element, combinator: str, place: int, scope: Element | None, round_: Round) -> bool:
+        """Whether the compounds up to `place` hold for a parent, or with " " for it or what it stands in."""
+        up: Element | None = parent
+        while up is not None and self._may(up, place, scope):
+            if self._matches(up, place, scope, round_):
+                return True
+            if combinator == ">" or up is scope:
+                return False
+            up = up.getparent()
+        return False
 
     def _candidates(self, index: Index) -> list[Element]:
         subject = self.subject
@@ -135,20 +166,9 @@ class _Compiled:
         if place == 0:
             return scope is None or _is_from(element, combinator, scope)
         before = place - 1
-        if combinator == ">":
+        if combinator in " >":
             parent = element.getparent()
-            return (
-                parent is not None and self._may(parent, before, scope) and self._matches(parent, before, scope, round_)
-            )
-        if combinator == " ":
-            parent = element.getparent()
-            while parent is not None and self._may(parent, before, scope):
-                if self._matches(parent, before, scope, round_):
-                    return True
-                if parent is scope:
-                    return False
-                parent = parent.getparent()
-            return False
+            return parent is not None and self._stands_below(parent, combinator, before, scope, round_)
         for sibling in _before(element):
             if self._matches(sibling, before, scope, round_):
                 return True

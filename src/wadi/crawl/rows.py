@@ -1,0 +1,152 @@
+"""The rows of a page: one scope for each, one cell for each field; lists inside rows; columns picked side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from lxml import etree
+
+from wadi.clean.stages import Unread
+from wadi.clean.types import Where
+from wadi.crawl.kinds import ChildRows, Field, Kind
+from wadi.crawl.picking import cell_of, picked, problem_of, texts_in, value_in
+from wadi.page.document import Document
+from wadi.page.expressions import Scope, first_of
+from wadi.page.jsonpath import JsonNode
+from wadi.page.selectors.shape import Shapes
+from wadi.page.text import text_of
+from wadi.store.outcome import CellProblem, TableRows
+from wadi.web.messages import Reply
+
+
+@dataclass(frozen=True, slots=True)
+class _Cells:
+    """A page whose cells are read, and what is gathered row by row."""
+
+    document: Document
+    reply: Reply
+    where: Where
+    rows: list[list[Any]] = field(default_factory=list)
+    problems: list[CellProblem] = field(default_factory=list)
+    several: dict[str, int] = field(default_factory=dict)
+    parents: list[int] = field(default_factory=list)
+
+    def table(self, name: str, columns: tuple[str, ...], *, completes: bool = False, nested: bool = False) -> TableRows:
+        parents = self.parents if nested else None
+        return TableRows(name, columns, self.rows, completes, tuple(self.problems), self.several, parents)
+
+    def add_row(self, fields: Sequence[Field], shapes: Shapes, scope: Scope) -> None:
+        """One cell for each field, read in a scope."""
+        is_by_shape = shapes.is_of_use and self.document.kind == "html" and isinstance(scope, etree._Element)
+        # An element without a parent is the page, or made of a text.
+        if is_by_shape and scope.getparent() is not None:  # type: ignore[union-attr]
+            self.rows.append(self._by_shape(fields, shapes, scope))  # type: ignore[arg-type]
+        else:
+            self.rows.append([self._cell(one, scope) for one in fields])
+
+    def _by_shape(self, fields: Sequence[Field], shapes: Shapes, scope: etree._Element) -> list[Any]:
+        """The same where the shape of the row tells what the fields pick."""
+        elements, picks = shapes.picks(scope)
+        row = []
+        for one, places in zip(fields, picks, strict=True):
+            if places is None:
+                row.append(self._cell(one, scope))
+                continue
+            if len(places) == 1 and not one.plan.many:
+                value = value_in(one, elements[places[0]], self.where)
+                if value is not None and value.__class__ is not Unread:
+                    row.append(value)
+                    continue
+            row.append(self._of_texts(one, texts_in(one, [elements[place] for place in places])))
+        return row
+
+    def _cell(self, one: Field, scope: Scope) -> Any:
+        return None if one.by_route else self._of_texts(one, picked(one, scope, self.document, self.reply))
+
+    def _of_texts(self, one: Field, texts: list[str]) -> Any:
+        if len(texts) > 1 and not one.plan.many:
+            self.several[one.name] = self.several.get(one.name, 0) + 1
+        return self.read(one, texts)
+
+    def read(self, one: Field, texts: list[str]) -> Any:
+        """The cell of the row that comes next; what cannot be read is kept as a problem."""
+        row = len(self.rows)
+        return cell_of(one, texts, self.where, lambda unread: self.problems.append(problem_of(one.name, row, unread)))
+
+
+def _cells(document: Document, reply: Reply) -> _Cells:
+    return _Cells(document, reply, Where(document.base, reply.started_at))
+
+
+class Uneven(ValueError):
+    """Columns side by side are of different lengths."""
+
+
+def row_scopes(document: Document, kind: Kind) -> list[Scope]:
+    """The elements or JSON values that are rows; the whole document where the kind has no `rows`."""
+    if not kind.rows:
+        return [document.scope]
+    return _scopes(first_of(kind.rows, document.scope, document))
+
+
+def _scopes(nodes: Sequence[Any]) -> list[Scope]:
+    return [node for node in nodes if isinstance(node, etree._Element | JsonNode)]
+
+
+def inner_scopes(child: ChildRows, scope: Scope, document: Document) -> list[Scope]:
+    """The rows of a list inside a row: what its expression picks, or the pieces of the texts of that."""
+    found = _scopes(first_of(child.rows, scope, document))
+    if child.split is None:
+        return found
+    pieces: list[Scope] = []
+    for one in found:
+        text = text_of(one) if isinstance(one, etree._Element) else str(one.value or "")
+        for piece in filter(None, map(str.strip, text.split(child.split))):
+            element = etree.Element("span")
+            element.text = piece
+            pieces.append(element)
+    return pieces
+
+
+def tables_of(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> list[TableRows]:
+    """The page's own rows, then those of the lists inside them."""
+    tables = []
+    if kind.table and kind.fields:
+        tables.append(
+            _side_by_side(document, reply, kind) if kind.side_by_side else _rows(document, reply, kind, scopes)
+        )
+    return tables + [_list_rows(document, reply, child, scopes) for child in kind.lists]
+
+
+def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> TableRows:
+    cells = _cells(document, reply)
+    for scope in scopes:
+        cells.add_row(kind.fields, kind.shapes, scope)
+    assert kind.table is not None
+    return cells.table(kind.table, kind.columns, completes=kind.completes)
+
+
+def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: list[Scope]) -> TableRows:
+    """The rows of a list, each with the number of the row that it stands in."""
+    cells = _cells(document, reply)
+    for parent, scope in enumerate(scopes):
+        for inner in inner_scopes(child, scope, document):
+            cells.add_row(child.fields, child.shapes, inner)
+            cells.parents.append(parent)
+    return cells.table(child.table, child.columns, nested=True)
+
+
+def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
+    """Rows made of columns that are picked one by one; what comes from elsewhere than the page's text goes into each."""
+    cells = _cells(document, reply)
+    columns = {f.name: picked(f, document.scope, document, reply) for f in kind.fields if not f.by_route}
+    lengths = {f.name: len(columns[f.name]) for f in kind.fields if f.source == ""}
+    if len(set(lengths.values())) > 1:
+        raise Uneven(", ".join(f"{count} × {name}" for name, count in lengths.items()))
+    for number in range(next(iter(lengths.values()), 0)):
+        chosen = {name: texts[number : number + 1] if name in lengths else texts[:1] for name, texts in columns.items()}
+        cells.rows.append([cells.read(f, chosen.get(f.name, [])) for f in kind.fields])
+    assert kind.table is not None
+    return cells.table(kind.table, kind.columns)

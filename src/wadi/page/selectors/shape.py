@@ -1,0 +1,120 @@
+"""The shape of a row: tags, numbers of children and the attributes that selectors ask for. Rows of one shape are matched once.
+
+Most rows of a listing are alike. What the fields pick in the first of them, by place in reading order, they pick in all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from lxml import etree
+
+from wadi.page.selectors.index import Index
+from wadi.page.selectors.match import Matcher, is_name
+from wadi.page.selectors.parse import Complex, Compound, Pseudo
+
+Element = etree._Element
+Picks = tuple[tuple[int, ...] | None, ...]
+"""For each field the places of what it picks among the row's elements, comments counted; None: not told by the shape."""
+
+_BY_SHAPE = frozenset(
+    "scope first-child last-child only-child first-of-type last-of-type only-of-type nth-child nth-last-child nth-of-type "
+    "nth-last-of-type is where matches not has".split()
+)
+_MOST_SHAPES = 1000
+_TRIED = 200
+
+
+class Shapes:
+    """The shapes of rows met so far, with what fields pick in each. `fields` are the matchers of each field: the first that
+    picks something counts; of none the shape tells nothing."""
+
+    def __init__(self, fields: Sequence[Sequence[Matcher]]) -> None:
+        self._fields = [
+            tuple(matchers) if all(_is_by_shape(one) for m in matchers for one in m.selectors) else ()
+            for matchers in fields
+        ]
+        asked = dict.fromkeys(
+            name for matchers in self._fields for m in matchers for one in m.selectors for name in _attributes(one)
+        )
+        self._attributes = tuple(filter(is_name, asked))
+        self._known: dict[tuple[object, ...], Picks] = {}
+        self._asked = 0
+        self.is_of_use = any(self._fields)
+
+    def picks(self, row: Element) -> tuple[list[Element], Picks]:
+        """The elements of a row in reading order, the row first, and which of them each field picks."""
+        elements = list(row.iter())
+        shape = _shape_of(elements, self._attributes)
+        self._asked += 1
+        found = self._known.get(shape)
+        if found is None:
+            found = self._known[shape] = self._matched(row, elements)
+            if len(self._known) > max(_TRIED, self._asked // 4):
+                self.is_of_use = False  # every row has a shape of its own: asking for it is lost time
+            if len(self._known) > _MOST_SHAPES:
+                self._known.clear()
+        return elements, found
+
+    def _matched(self, row: Element, elements: list[Element]) -> Picks:
+        places = {element: place for place, element in enumerate(elements)}
+        index = Index(row)
+        return tuple(
+            tuple(places[one] for one in first_picked(matchers, row, index)) if matchers else None
+            for matchers in self._fields
+        )
+
+
+def first_picked(matchers: Iterable[Matcher], row: Element, index: Index | None) -> list[Element]:
+    """What the first of the matchers picks that picks something."""
+    for matcher in matchers:
+        if elements := matcher.select(row, index):
+            return elements
+    return []
+
+
+def _shape_of(elements: list[Element], attributes: tuple[str, ...]) -> tuple[object, ...]:
+    """What tells the tree of elements in reading order: each one's name and number of children, and the attributes. The row
+    itself is left out: odd and even rows are of one shape."""
+    inner = elements[1:]
+    told: list[object] = [one.tag for one in inner]
+    told += [len(one) for one in inner]
+    for name in attributes:
+        told += [one.get(name) for one in inner]
+    return tuple(told)
+
+
+def _is_by_shape(one: Complex) -> bool:
+    """Whether it depends on nothing but the tree inside the row and the attributes that are asked for."""
+    return one.parts[0][0] in " >" and all(_is_plain(compound) for _, compound in one.parts)
+
+
+def _is_plain(compound: Compound) -> bool:
+    if compound.is_scope:
+        # Beside it anything else would be asked of the row itself, or of what stands around it.
+        return compound == Compound(pseudos=(Pseudo("scope"),))
+    for pseudo in compound.pseudos:
+        if pseudo.name not in _BY_SHAPE:
+            return False
+        # What stands in :not() or :is() may look up beyond the row; one compound cannot.
+        is_inside = pseudo.name == "has"
+        if not all(_is_by_shape(one) if is_inside else _is_one_plain(one) for one in pseudo.selectors):
+            return False
+    return True
+
+
+def _is_one_plain(one: Complex) -> bool:
+    return len(one.parts) == 1 and _is_by_shape(one)
+
+
+def _attributes(one: Complex) -> Iterator[str]:
+    """The attributes that a selector asks for."""
+    for _, compound in one.parts:
+        if compound.classes:
+            yield "class"
+        if compound.ids:
+            yield "id"
+        yield from (attribute.name.lower() for attribute in compound.attributes)
+        for pseudo in compound.pseudos:
+            for inner in pseudo.selectors:
+                yield from _attributes(inner)
