@@ -179,6 +179,7 @@ class Engine:
             outcome = self._settler.failed(page, FetchFailed("http-status", f"status {reply.status}", reply), kept)
         else:
             outcome = self._settler.read(page, reply, kept=kept)
+        self._archive.sync()
         self._commit([(_Fetched(page, 0, reply, None), outcome)])
 
     async def crawl(self) -> End:
@@ -351,16 +352,24 @@ class Engine:
                         (one, Outcome(one.page.id, failure=Problem("logged-out", what, Place(one.page.request.url))))
                     )
                 lost = lost or one.session == self._sessions
+        await self._make_durable()
         self._commit(settled)
         if lost and self._task.login is not None:
             await self._log_in(self._task.login)
         self._report_progress()
 
-    def _commit(self, settled: list[tuple[_Fetched, Outcome]]) -> None:
-        """First the archive is durable, then the outcomes are one transaction, then they are told."""
-        outcomes = [outcome for _, outcome in settled]
-        self._archive.sync()
+    async def _make_durable(self) -> None:
+        """What is in the archive stays there, whatever happens: before anything of it is committed."""
+        if self._task.helpers is None:
+            self._archive.sync()
+        else:
+            # Pages come fast: others are read while the disk writes.
+            await asyncio.to_thread(self._archive.sync)
         reached("archive-synced")
+
+    def _commit(self, settled: list[tuple[_Fetched, Outcome]]) -> None:
+        """When the archive is durable the outcomes are one transaction, then they are told."""
+        outcomes = [outcome for _, outcome in settled]
         added = self._state.commit(outcomes)
         self._counts[State.WAITING] += added - len(outcomes)
         for one, outcome in settled:

@@ -12,15 +12,16 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from multiprocessing.context import SpawnContext, SpawnProcess
 from typing import Any
 
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.reader import Reader
 from wadi.store.archive import Packed, pack
+from wadi.store.outcome import packed_rows
 from wadi.web.messages import Reply
 
 _WATCHED_EVERY_S = 1.0
@@ -45,6 +46,7 @@ class Helpers:
     _pool: ProcessPoolExecutor | None = None
     _asked: int = 0
     _is_broken: bool = False
+    _starting: list[Future[bool]] = field(default_factory=list)
 
     async def read(self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> Helped | None:
         """What a helper makes of a reply; None while there are no helpers: then the crawl reads it itself.
@@ -56,6 +58,9 @@ class Helpers:
             return None
         if self._pool is None:
             self._pool = pool_of(self.count, self.make, self.arguments)
+            self._starting = [self._pool.submit(_is_ready) for _ in range(self.count)]
+        if not all(one.done() for one in self._starting):
+            return None
         try:
             return await asyncio.get_running_loop().run_in_executor(
                 self._pool, _helped, kind, reply, page, number, usual_bytes
@@ -124,4 +129,9 @@ def _helped(kind: str, reply: Reply, page: int, number: int, usual_bytes: float 
     own = reader()
     place = own.expect_places.get(kind, "")
     found = extract(reply, own.kinds[kind], own.kinds, place, number=number, usual_bytes=usual_bytes)
-    return Helped(found, pack(reply, page))
+    tables = tuple(replace(table, rows=packed_rows(table.rows)) for table in found.tables)
+    return Helped(replace(found, tables=tables), pack(reply, page))
+
+
+def _is_ready() -> bool:
+    return _reader is not None

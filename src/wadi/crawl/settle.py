@@ -15,7 +15,7 @@ from wadi.crawl.kinds import Kind
 from wadi.plan.starts import AGAIN, FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
-from wadi.store.outcome import Link, Outcome, Role, TableRows
+from wadi.store.outcome import Link, Outcome, Role, TableRows, packed_rows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
@@ -118,6 +118,8 @@ class Settler:
             if links:
                 return Outcome(page.id, reply, links=links, notes=(note,))
             found = replace(found, notes=(*found.notes, note))
+        # Packed once, for the digest and for the database.
+        found = replace(found, tables=tuple(replace(table, rows=packed_rows(table.rows)) for table in found.tables))
         digest = _digest(found) if kind.next is not None else None
         if digest is not None and number and self._state.is_repeated(page, digest):
             note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))
@@ -267,5 +269,5 @@ def _shifted(what: str, reply: Reply) -> Problem:
 
 def _digest(found: Extract) -> bytes | None:
     """What tells the rows of a page from those of another; None when it has none."""
-    rows = [table.rows for table in found.tables if table.rows and not table.completes]
-    return hashlib.blake2b(repr(rows).encode(), digest_size=16).digest() if rows else None
+    rows = [packed_rows(table.rows).packed for table in found.tables if table.rows and not table.completes]
+    return hashlib.blake2b(b"\n".join(rows), digest_size=16).digest() if rows else None

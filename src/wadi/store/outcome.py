@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any
+
+import orjson
 
 from wadi.problems import Problem
 from wadi.store.archive import Location
@@ -69,6 +71,33 @@ class CellProblem:
     why: str = ""
 
 
+class PackedRows(Sequence[list[Any]]):
+    """Rows as the database keeps them, unpacked only where one is looked at: those of another process seldom are."""
+
+    __slots__ = ("_count", "_rows", "packed")
+
+    def __init__(self, packed: bytes, count: int) -> None:
+        self.packed = packed
+        self._count = count
+        self._rows: list[list[Any]] | None = None
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return PackedRows, (self.packed, self._count)
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __getitem__(self, place: Any) -> Any:
+        if self._rows is None:
+            self._rows = orjson.loads(self.packed)
+        return self._rows[place]
+
+
+def packed_rows(rows: Sequence[list[Any]]) -> PackedRows:
+    """Rows as JSON, as they are kept."""
+    return rows if isinstance(rows, PackedRows) else PackedRows(orjson.dumps(rows), len(rows))
+
+
 @dataclass(frozen=True, slots=True)
 class TableRows:
     """The rows that a page gives to a table, raw: one list for each row, cells as `columns` names them.
@@ -79,7 +108,7 @@ class TableRows:
 
     table: str
     columns: tuple[str, ...]
-    rows: list[list[Any]]
+    rows: Sequence[list[Any]]
     completes: bool = False
     problems: tuple[CellProblem, ...] = ()
     several: dict[str, int] = field(default_factory=dict)

@@ -17,7 +17,7 @@ import orjson
 from wadi.points import reached
 from wadi.problems import Place, Problem, RunError
 from wadi.store.archive import Location
-from wadi.store.outcome import CellProblem, Outcome, Role, State, StoredFile, TableRows
+from wadi.store.outcome import CellProblem, Outcome, Role, State, StoredFile, TableRows, packed_rows
 from wadi.store.pages import (
     KNOWN,
     PAGE_COLUMNS,
@@ -197,7 +197,7 @@ class RunState:
                 rows.completes,
                 orjson.dumps(rows.columns),
                 len(rows.rows),
-                orjson.dumps(rows.rows),
+                packed_rows(rows.rows).packed,
                 orjson.dumps(problems) if problems else None,
                 orjson.dumps(rows.several) if rows.several else None,
                 orjson.dumps(rows.parents) if rows.parents is not None else None,

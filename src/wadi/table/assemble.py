@@ -291,7 +291,7 @@ class Assembly:
         places = self._order_of(given.columns)
         # The rows of a simple table go straight on to be written: nobody else takes them from the page again.
         rows = (
-            given.rows
+            list(given.rows)
             if not places and self._is_simple
             else [self._in_order(given.columns, cells) for cells in given.rows]
         )

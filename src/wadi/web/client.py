@@ -158,14 +158,15 @@ class Client:
         host = request.host
         async with self._throttle.turn(host) as sent:
             self.sent += 1
+            asked_at = self._throttle.time()
             try:
                 reply = await self._transport.send(request, sent)
             except FetchFailed as failure:
                 if failure.cause in ("timed-out", "broken-off"):
-                    self._throttle.heard(host, "broken")
+                    self._throttle.heard(host, "broken", asked_at=asked_at)
                 raise
         refused = reply.status in (429, 503)
-        self._throttle.heard(host, "refused" if refused else "good", reply.first_byte_s)
+        self._throttle.heard(host, "refused" if refused else "good", reply.first_byte_s, asked_at)
         now = self._now()
         wait = wait_asked_for(reply, datetime.fromtimestamp(now, UTC)) if refused else None
         quota = quota_of(reply, now)

@@ -128,6 +128,7 @@ class _Host:
     mood: Mood
     next_start: float = 0.0
     last_sent: float = float("-inf")
+    widened_at: float = float("-inf")
     asked_for_s: float = 0.0
 
 
@@ -160,14 +161,22 @@ class Throttle:
         state = self._host(host)
         state.next_start = max(state.next_start, self._clock() + seconds)
 
-    def heard(self, host: str, what: Heard, elapsed_s: float = 0.0) -> None:
-        """Take an answer into the pace."""
+    def heard(self, host: str, what: Heard, elapsed_s: float = 0.0, asked_at: float | None = None) -> None:
+        """Take an answer into the pace. One to a request of before the pause got wider (`asked_at`) makes it no wider: many
+        may be in flight when a host stumbles once."""
         state = self._host(host)
         before, state.mood = state.mood, mood_after(state.mood, self.pace, what, elapsed_s)
+        if state.mood.pause_s > before.pause_s and asked_at is not None and asked_at < state.widened_at:
+            state.mood = replace(before, good=0)
         if state.mood.pause_s > before.pause_s:  # a wider pause holds for the next request already
+            state.widened_at = self._clock()
             state.next_start = max(state.next_start, state.last_sent + state.mood.pause_s)
         if state.mood.pause_s != before.pause_s:
             self._report(PaceChanged(host, state.mood.pause_s, state.mood.why))
+
+    def time(self) -> float:
+        """Now, in seconds, as `asked_at` counts them."""
+        return self._clock()
 
     def pause_s(self, host: str) -> float:
         """The least pause to a host as it stands."""

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from wadi.urls import without_secret
 from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
+from wadi.web.lag import Lag
 from wadi.web.messages import FetchFailed, Headers, Reply, Request
 from wadi.web.session import Cookie, Session
 
@@ -66,6 +67,7 @@ class HttpTransport:
             max_line_size=65_536,
             max_field_size=65_536,
         )
+        self._lag = Lag()
         self._take_cookies(self._own.cookies)
 
     def _take_cookies(self, cookies: Iterable[Cookie]) -> None:
@@ -87,6 +89,7 @@ class HttpTransport:
             )
 
     async def close(self) -> None:
+        self._lag.close()
         await self._session.close()
 
     async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
@@ -97,7 +100,7 @@ class HttpTransport:
         where = without_secret(request.url)
         began = time.time()
         clock = time.perf_counter
-        start = clock()
+        start, held_up = clock(), self._lag.total_s()
         try:
             async with asyncio.timeout(self._bounds.connect_s + self._bounds.first_byte_s) as patience:
                 response = await self._session.request(
@@ -113,7 +116,8 @@ class HttpTransport:
                 )
                 patience.reschedule(None)
                 async with response:
-                    first_byte_s = clock() - start
+                    # What we or the machine held up is not the host's time.
+                    first_byte_s = max(0.0, clock() - start - (self._lag.total_s() - held_up))
                     raw = await self._body(response)
         except TimeoutError as error:
             raise FetchFailed("timed-out", f"{where}: no whole answer within {clock() - start:.0f} s") from error
