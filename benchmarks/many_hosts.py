@@ -91,7 +91,9 @@ def main() -> None:
     try:
         seconds, pages = crawl(port, args.hosts, args.pause)
         least = (args.pages - 1) * args.pause
-        print(f"{args.hosts} hosts, {pages} pages: {seconds:.1f} s; the pauses take {least:.1f} s: {seconds / least:.2f} times")
+        print(
+            f"{args.hosts} hosts, {pages} pages: {seconds:.1f} s; the pauses take {least:.1f} s: {seconds / least:.2f} times"
+        )
         print(f"{pages / seconds:.0f} pages/s where the pauses allow {args.hosts / args.pause:.0f}")
     finally:
         server.terminate()

@@ -15,7 +15,7 @@ from pydantic_core import PydanticUndefined
 from wadi.clean.adjust import ADJUSTMENTS
 from wadi.clean.arithmetic import FUNCTIONS
 from wadi.clean.steps import STEPS
-from wadi.plan import model
+from wadi.plan import checks, model
 from wadi.problems import MEANINGS
 
 HERE = Path(__file__).parent
@@ -36,6 +36,9 @@ PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("`[page.NAME.lists.NAME]`", "lists", model.ListPlan),
     ("`[table.NAME]`", "table", model.TablePlan),
     ("`derive`, each column", "derive", model.DerivePlan),
+    ("`[table.NAME.check]`", "check", checks.CheckPlan),
+    ("`[table.NAME.check.columns]`, each column", "check-columns", checks.ColumnCheckPlan),
+    ("`minimum` and `maximum` of a figure", "bounds", checks.BoundsPlan),
 )
 
 

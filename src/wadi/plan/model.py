@@ -8,10 +8,11 @@ from __future__ import annotations
 import re
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer
+from pydantic import BeforeValidator, Field, PlainSerializer
 from pydantic_core import PydanticCustomError
 
 from wadi.clean.types import TYPE_NAMES, TypeName
+from wadi.plan.checks import CheckPlan, Part
 
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|min|h)")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0}
@@ -75,12 +76,6 @@ Expressions = Annotated[
 Strings = Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])]
 Count = Annotated[int, Field(ge=1, strict=True)]
 Name = Annotated[str, Field(pattern=r"^[^\W\d]\w*$")]
-
-
-class Part(BaseModel):
-    """A part of the plan: unknown keys are refused, values keep the type that they are written in."""
-
-    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True, defer_build=True)
 
 
 class InputFile(Part):
@@ -452,6 +447,7 @@ class TablePlan(Part):
     origin: list[Literal["url", "time", "place"]] = Field(
         [], description="adds where each row is from: origin_url, origin_time, origin_place"
     )
+    check: CheckPlan | None = Field(None, description="what the table must hold, looked at by wadi verify")
     prefer: Name | None = Field(None, description="the page kind whose value counts where two give the same column")
 
 

@@ -24,7 +24,8 @@ class Account:
 
     `filled` counts non-missing cells of accepted rows, by column. `unread` counts cells that could not be read, by column,
     with the URL and the problem of the first. `several` counts rows where a field matched more than once. `double_ways`
-    says how doubles came about. `earlier` counts rows of a table with `seen` that only earlier runs have.
+    says how doubles came about. `incomplete_rows` are the
+    numbers of the first that lack a detail page. `earlier` counts rows of a table with `seen` that only earlier runs have.
     """
 
     given: int = 0
@@ -32,6 +33,7 @@ class Account:
     doubles: int = 0
     rejected: int = 0
     incomplete: int = 0
+    incomplete_rows: list[int] = field(default_factory=list)
     double_ways: dict[str, DoubleWay] = field(default_factory=dict)
     reject_examples: list[tuple[str, str]] = field(default_factory=list)
     filled: dict[str, int] = field(default_factory=dict)

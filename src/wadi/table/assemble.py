@@ -29,6 +29,7 @@ from wadi.urls import without_secret
 
 Cells = list[Any]
 _PAGES_HELD = 8
+_EXAMPLES = 5
 _COUNTED_AT_ONCE = 500
 _NO_MEANS = Means()
 
@@ -91,6 +92,7 @@ class Assembly:
         self._seen = FirstStands()
         self._files = FileCells(state, plan, table, self._columns)
         has_seen = sighting is not None and self._plan.seen and bool(self._key)
+        self._lacking: set[tuple[int, int]] = set()
         self._known = Seen(sighting, self.columns, self._key) if sighting and has_seen else None
         self._told: set[int] = set()
         self._orders: dict[tuple[str, ...], list[int | None]] = {}
@@ -186,6 +188,8 @@ class Assembly:
                 if self._known is not None:
                     self._known.put(row.cells)
                 self.account.accepted += 1
+                if (row.visit.page, row.number) in self._lacking:
+                    self.account.incomplete_rows.append(self.account.accepted)
                 uncounted.append(row.cells)
                 if len(uncounted) >= _COUNTED_AT_ONCE:
                     self._count_filled(uncounted)
@@ -341,6 +345,8 @@ class Assembly:
             if given is not None and given.rows:
                 self._put(row.cells, given, kind)
         self.account.incomplete += lacking
+        if lacking and len(self._lacking) < _EXAMPLES:
+            self._lacking.add((row.visit.page, row.number))
 
     def _put(self, row: Cells, given: TableRows, kind: str) -> None:
         fills = self._fills[kind]

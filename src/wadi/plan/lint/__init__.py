@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from wadi.plan.lint.checks import checks
 from wadi.plan.lint.fields import expressions, field_settings, kinds
 from wadi.plan.lint.pages import asks, links, nexts
 from wadi.plan.lint.starts import addresses, field_inputs, login, manners, splits, unused_inputs
@@ -34,6 +35,7 @@ RULES: tuple[Rule, ...] = (
     lists,
     file_names,
     double_columns,
+    checks,
     addresses,
     splits,
     manners,

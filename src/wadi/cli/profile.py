@@ -1,0 +1,172 @@
+"""`wadi profile`: what the columns of a table hold, of a run or in a file, in figures and charts."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TextIO
+
+from wadi.cli.options import add_runs
+from wadi.cli.status import Status
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from wadi.quality.profile import ColumnProfile, TableProfile
+    from wadi.quality.tables import TableSource
+
+EXAMPLES = """examples (after  wadi demo):
+  wadi profile wadi-demo/runs/springs/… --table springs
+  wadi profile wadi-demo/springs.csv --columns flow,depth
+  wadi profile wadi-demo/springs.csv --charts charts
+"""
+_LEVELS = "▁▂▃▄▅▆▇█"
+_SHOWN_VALUES = 4
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("what", metavar="RUN|FILE", help="a run (its folder or its plan's name), or a file with tables")
+    parser.add_argument("--table", metavar="NAME", help="only this table")
+    parser.add_argument("--columns", metavar="A,B", help="only these columns, commas between")
+    parser.add_argument("--charts", type=Path, metavar="FOLDER", help="draw charts into this folder, as PNG")
+    parser.add_argument("--json", action="store_true", help="the profile as JSON on standard output")
+    add_runs(parser)
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from contextlib import ExitStack
+
+    from wadi.cli.show import console, plain, write_json
+    from wadi.quality.profile import profile_of
+    from wadi.verifying import sources_of
+
+    with ExitStack() as stack:
+        sources = [_narrowed(one, args.columns) for one in sources_of(args.what, args.runs, args.table, stack)]
+        profiles = [profile_of(source) for source in sources]
+        drawn: list[Path] = []
+        if args.charts is not None:
+            from wadi.quality.charts import write_charts
+
+            for profile, source in zip(profiles, sources, strict=True):
+                drawn += write_charts(profile, source, args.charts)
+    if args.json:
+        write_json({"tables": [one.as_dict() for one in profiles], "charts": [str(path) for path in drawn]}, out)
+        return Status.DONE
+    to = console(out)
+    for profile in profiles:
+        to.print(profile_view(profile))
+    if drawn:
+        to.print(plain(f"{len(drawn)} charts in {args.charts}/", "dim"))
+    return Status.DONE
+
+
+def _narrowed(source: TableSource, columns: str | None) -> TableSource:
+    """The table with the chosen columns alone."""
+    from dataclasses import replace
+
+    from wadi.problems import Problem, UsageError, listed
+
+    if columns is None:
+        return source
+    wanted = [name.strip() for name in columns.split(",") if name.strip()]
+    names = source.names
+    if unknown := [name for name in wanted if name not in names]:
+        what = f'there is no column "{unknown[0]}" in {source.name}'
+        raise UsageError(Problem("unknown-column", what, now=f"columns: {listed(names)}"))
+    places = [names.index(name) for name in wanted]
+
+    def rows() -> Any:
+        return ([row[place] for place in places] for row in source.rows())
+
+    return replace(source, columns=[source.columns[place] for place in places], rows=rows)
+
+
+def profile_view(profile: TableProfile) -> RenderableType:
+    """A table's profile for people: two or three lines for each column."""
+    from rich.console import Group
+    from rich.table import Table
+
+    from wadi.cli.show import percent, plain, plural
+
+    doubled = f"{plural(profile.doubled, 'row')} the same as one before" if profile.doubled else "no row twice"
+    head = plain(f"{profile.name}: {plural(profile.rows, 'row')}, {doubled}", "bold")
+    grid = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
+    grid.add_column("  column")
+    grid.add_column("type")
+    grid.add_column("filled", justify="right")
+    grid.add_column("distinct", justify="right")
+    grid.add_column("values", overflow="fold")
+    for one in profile.columns:
+        kind = (
+            f"{one.column.type}{' list' if one.column.many else ''}{f', {one.column.unit}' if one.column.unit else ''}"
+        )
+        style = "red" if profile.rows and not one.filled else ""
+        lines = list(_value_lines(one))
+        grid.add_row(
+            plain(f"  {one.column.name}"),
+            plain(kind, "dim"),
+            plain(percent(one.filled, one.rows), style),
+            plain(f"{one.distinct:,}"),
+            Group(*lines) if lines else plain("nothing" if not one.filled else "", style),
+        )
+    parts: list[RenderableType] = [head, grid]
+    if profile.gaps:
+        told = "; ".join(f"{one} and {other} ({phi:+.2f})" for one, other, phi in profile.gaps[:5])
+        parts.append(plain(f"  missing together (+) or in turn (-): {told}", "dim"))
+    return Group(*parts, plain(""))
+
+
+def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
+    """What a column holds, in words."""
+    from wadi.cli.show import plain
+
+    numbers = one.numbers
+    if one.first is not None and numbers is not None:
+        yield plain(f"{one.first} to {one.last}")
+        yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
+        return
+    if numbers is not None:
+        spread = f" ± {_figure(numbers.deviation)}" if numbers.deviation is not None else ""
+        middle = f"median {_figure(numbers.median)}, mean {_figure(numbers.mean)}{spread}"
+        yield plain(f"{_figure(numbers.least)} to {_figure(numbers.most)}, {middle}")
+        yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
+        if numbers.outliers:
+            told = ", ".join(_figure(value) for value in numbers.extremes[:3])
+            yield plain(f"{numbers.outliers:,} far out: {told}", "yellow")
+        return
+    repeated = [(value, count) for value, count in one.frequent if count > 1]
+    if repeated:
+        told = ", ".join(f"{_short(value)} ({count:,})" for value, count in repeated[:_SHOWN_VALUES])
+        more = one.distinct - len(repeated[:_SHOWN_VALUES])
+        yield plain(told + (f", {more:,} more" if more > 0 else ""))
+    elif one.filled:
+        yield plain("all different: " + ", ".join(_short(value) for value, _ in one.frequent[:2]))
+    if one.texts is not None and one.filled:
+        texts = one.texts
+        length = str(texts.shortest) if texts.shortest == texts.longest else f"{texts.shortest} to {texts.longest}"
+        shape, count = texts.shapes[0]
+        # A shape that few have says nothing: names and notes have none.
+        common = f"; shape {_short(shape)}" if count > 0.6 * one.filled else ""
+        yield plain(f"length {length}{common}" + (f" ({count:,})" if common and count < one.filled else ""), "dim")
+
+
+def sparkline(counts: Sequence[int]) -> str:
+    """Bars of one line: nothing is blank, anything at least the lowest."""
+    most = max(counts, default=0)
+    return "".join(" " if not count else _LEVELS[max(0, round(count / most * 8) - 1)] for count in counts)
+
+
+def _figure(value: float | None) -> str:
+    """A number in as many digits as say something."""
+    if value is None:
+        return ""
+    if abs(value) >= 1e6 or value == int(value):
+        return f"{value:,.0f}"
+    return f"{value:,.4g}" if abs(value) < 1000 else f"{value:,.1f}"
+
+
+def _short(value: Any) -> str:
+    from wadi.problems import shortened
+
+    return shortened(str(value), 36)

@@ -1,0 +1,1 @@
+"""Whether tables can be trusted: profiles, checks, drift, comparison, charts, report."""

@@ -1,0 +1,221 @@
+"""Charts of a profile as Matplotlib figures: histograms, bars of counts, rows over time, gaps, places on a map.
+
+Colours are told apart by people with any colour vision and in print (dark blue, ochre, greys); text is taken as it is.
+"""
+
+from __future__ import annotations
+
+import logging
+import re
+from collections.abc import Iterator
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from wadi.problems import shortened
+from wadi.quality.profile import ColumnProfile, TableProfile
+from wadi.quality.tables import TableSource
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+BLUE, OCHRE, GREY, INK = "#245a7f", "#c77f14", "#d7dbdf", "#22282d"
+_SIZE = (8.0, 4.2)
+_DPI = 120
+_MOST_POINTS = 20_000
+_BARS_OF = 30
+_SETTINGS: Any = {
+    "font.family": ["DejaVu Sans", "Noto Sans CJK JP", "Noto Sans"], "font.size": 11, "text.parse_math": False,
+    "axes.spines.top": False, "axes.spines.right": False, "axes.edgecolor": "#6a737b", "axes.labelcolor": INK,
+    "text.color": INK, "xtick.color": INK, "ytick.color": INK, "axes.titlelocation": "left", "axes.titlesize": 13,
+    "axes.titleweight": "bold", "figure.constrained_layout.use": True, "svg.hashsalt": "wadi",
+}  # fmt: skip
+
+
+def write_charts(profile: TableProfile, source: TableSource, folder: Path) -> list[Path]:
+    """Draw every chart that the profile has something for into PNG files; returns them. Raises OSError."""
+    import matplotlib as mpl
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    logging.getLogger("matplotlib.font_manager").setLevel(logging.ERROR)
+    folder.mkdir(parents=True, exist_ok=True)
+    written = []
+    with mpl.rc_context(_SETTINGS):
+        for name, figure in _figures(profile, source):
+            path = folder / f"{_file_name(profile.name)}-{_file_name(name)}.png"
+            FigureCanvasAgg(figure)
+            figure.savefig(path, dpi=_DPI)
+            written.append(path)
+    return written
+
+
+def _file_name(name: str) -> str:
+    return re.sub(r"[^\w.-]+", "-", name).strip("-") or "column"
+
+
+def _figures(profile: TableProfile, source: TableSource) -> Iterator[tuple[str, Figure]]:
+    for one in profile.columns:
+        if one.first is not None and one.numbers is not None:
+            yield one.column.name, over_time(one)
+        elif one.numbers is not None and one.distinct > 2:
+            yield one.column.name, histogram(one)
+        elif one.frequent and one.distinct > 1 and one.frequent[0][1] > 1:
+            yield one.column.name, bars(one)
+    if any(one.filled < one.rows for one in profile.columns):
+        yield "missing", gap_map(profile)
+    for label, across, up in _places(source):
+        points = _points(source, across, up)
+        if points:
+            yield label, scatter(label, points, profile.rows)
+
+
+def _figure() -> tuple[Figure, Any]:
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=_SIZE)
+    axes = figure.add_subplot()
+    axes.grid(axis="y", color=GREY, linewidth=0.8)
+    axes.set_axisbelow(True)
+    return figure, axes
+
+
+def _titled(axes: Any, one: ColumnProfile) -> None:
+    missing = one.rows - one.filled
+    gaps = f"; {missing:,} of {one.rows:,} missing" if missing else f"; all {one.rows:,} filled"
+    axes.set_title(shortened(one.column.name, 60) + gaps)
+
+
+def _with_unit(one: ColumnProfile) -> str:
+    return one.column.name + (f" ({one.column.unit})" if one.column.unit else "")
+
+
+def histogram(one: ColumnProfile) -> Figure:
+    """Numbers in bins, with the median."""
+    assert one.numbers is not None
+    figure, axes = _figure()
+    for lower, upper, count in one.numbers.bins:
+        axes.bar(lower, count, width=upper - lower, align="edge", color=BLUE, edgecolor="white", linewidth=0.6)
+    median = one.numbers.median
+    axes.axvline(median, color=OCHRE, linewidth=2)
+    is_left = median < (one.numbers.least + one.numbers.most) / 2
+    axes.annotate(
+        f"median {median:,.6g}",
+        (median, 1.0),
+        xycoords=("data", "axes fraction"),
+        xytext=(6 if is_left else -6, -4),
+        textcoords="offset points",
+        ha="left" if is_left else "right",
+        va="top",
+        color="#8a5708",
+    )
+    axes.set_xlabel(_with_unit(one))
+    axes.set_ylabel("rows")
+    _whole(axes)
+    _titled(axes, one)
+    return figure
+
+
+def bars(one: ColumnProfile) -> Figure:
+    """The most frequent values with their counts."""
+    figure, axes = _figure()
+    shown = [(shortened(str(value), 32), count) for value, count in one.frequent]
+    axes.grid(visible=False)
+    places = range(len(shown))
+    axes.barh(places, [count for _, count in shown], color=BLUE)
+    axes.set_yticks(list(places), [value for value, _ in shown])
+    axes.invert_yaxis()
+    most = max(count for _, count in shown)
+    for place, (_, count) in enumerate(shown):
+        axes.annotate(f"{count:,}", (count, place), xytext=(5, 0), textcoords="offset points", va="center")
+    axes.set_xlim(0, most * 1.12)
+    rest = one.filled - sum(count for _, count in shown)
+    more = one.distinct - len(shown)
+    axes.set_xlabel("rows" + (f"; {more:,} other values in {rest:,} rows are not shown" if more > 0 else ""))
+    _titled(axes, one)
+    return figure
+
+
+def over_time(one: ColumnProfile) -> Figure:
+    """Rows by their days, in bins."""
+    assert one.numbers is not None
+    figure, axes = _figure()
+    for lower, upper, count in one.numbers.bins:
+        axes.bar(
+            lower, count, width=max(upper - lower, 0.5), align="edge", color=BLUE, edgecolor="white", linewidth=0.6
+        )
+    ticks = [one.numbers.least + (one.numbers.most - one.numbers.least) * part / 5 for part in range(6)]
+    days = sorted({round(tick) for tick in ticks})
+    axes.set_xticks(days, [date.fromordinal(max(1, day)).isoformat() for day in days])
+    axes.set_xlabel(one.column.name)
+    axes.set_ylabel("rows")
+    _whole(axes)
+    _titled(axes, one)
+    return figure
+
+
+def _whole(axes: Any) -> None:
+    from matplotlib.ticker import MaxNLocator, StrMethodFormatter
+
+    axes.yaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.yaxis.set_major_formatter(StrMethodFormatter("{x:,.0f}"))
+
+
+def gap_map(profile: TableProfile) -> Figure:
+    """Where along the table cells are missing: a line for each column, dark where all of a stretch are."""
+    from matplotlib.colors import LinearSegmentedColormap
+    from matplotlib.figure import Figure
+
+    height = max(2.6, 1.5 + 0.28 * len(profile.columns))
+    figure = Figure(figsize=(_SIZE[0], height))
+    axes = figure.add_subplot()
+    shades = LinearSegmentedColormap.from_list("gaps", ["#eef1f3", OCHRE, "#5b2d00"])
+    image = axes.imshow(
+        profile.gap_map, aspect="auto", cmap=shades, vmin=0, vmax=1, interpolation="nearest",
+        extent=(0, profile.rows, len(profile.columns), 0),
+    )  # fmt: skip
+    names = [f"{shortened(one.column.name, 24)}  {1 - one.share:.0%}" for one in profile.columns]
+    axes.set_yticks([place + 0.5 for place in range(len(names))], names)
+    axes.tick_params(length=0)
+    axes.set_xlabel("row of the table")
+    axes.set_title(f"{profile.name}: where cells are missing")
+    bar = figure.colorbar(image, ax=axes, ticks=[0, 0.5, 1], fraction=0.03, pad=0.02)
+    bar.ax.set_yticklabels(["none", "half", "all"])
+    bar.set_label("missing")
+    return figure
+
+
+def _places(source: TableSource) -> Iterator[tuple[str, int, int]]:
+    """Pairs of columns with longitude and latitude, by what stands before those words."""
+    by_name = {column.name.lower(): place for place, column in enumerate(source.columns)}
+    for name, place in by_name.items():
+        for across, up in (("longitude", "latitude"), ("lon", "lat"), ("lng", "lat")):
+            if name.endswith(across) and (other := by_name.get(name.removesuffix(across) + up)) is not None:
+                label = source.columns[place].name[: -len(across)].rstrip("_") or "places"
+                yield label, place, other
+                break
+
+
+def _points(source: TableSource, across: int, up: int) -> list[tuple[float, float]]:
+    points: list[tuple[float, float]] = []
+    for row in source.rows():
+        if isinstance(row[across], int | float) and isinstance(row[up], int | float):
+            points.append((row[across], row[up]))
+            if len(points) == _MOST_POINTS:
+                break
+    return points
+
+
+def scatter(label: str, points: list[tuple[float, float]], rows: int) -> Figure:
+    """Places by longitude and latitude, in degrees."""
+    from math import cos, radians
+
+    figure, axes = _figure()
+    axes.grid(axis="both", color=GREY, linewidth=0.8)
+    axes.scatter([x for x, _ in points], [y for _, y in points], s=16, color=BLUE, alpha=0.6, edgecolors="none")
+    middle = (min(y for _, y in points) + max(y for _, y in points)) / 2
+    axes.set_aspect(1 / max(0.2, cos(radians(min(85.0, abs(middle))))), adjustable="datalim")
+    axes.set_xlabel("longitude (°)")
+    axes.set_ylabel("latitude (°)")
+    shown = f"{len(points):,} of {rows:,} rows" if len(points) < rows else f"all {rows:,} rows"
+    axes.set_title(f"{shortened(label, 40)}: {shown} with a place")
+    return figure

@@ -1,0 +1,244 @@
+"""The plan's checks on a table: each rule a function in a dict by name; rows are walked once for all of them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from wadi.clean.arithmetic import Formula
+from wadi.clean.errors import NotReadable
+from wadi.plan.checks import BoundsPlan, CheckPlan, ColumnCheckPlan
+from wadi.quality.tables import TableSource, is_missing
+from wadi.table.cells import flat
+
+EXAMPLES = 3
+
+
+@dataclass(frozen=True)
+class Broken:
+    """A check that does not hold: what was wanted and what is; of checks on cells how many break it, with the first rows
+    (number from 1, key, value)."""
+
+    table: str
+    column: str
+    rule: str
+    what: str
+    count: int = 0
+    examples: tuple[tuple[int, str, str], ...] = ()
+
+
+Breaks = Callable[[Any], bool]
+"""Whether a cell breaks a rule."""
+
+
+@dataclass(frozen=True)
+class Context:
+    """What rules know beside the column: the day of the run as ISO 8601, and the values of columns that are referred to."""
+
+    day: str
+    values: Callable[[str], set[Any]]
+
+
+def _minimum(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    bound = check.minimum
+    return None if bound is None else lambda value: _comparable(value, bound) and value < bound
+
+
+def _maximum(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    bound = check.maximum
+    return None if bound is None else lambda value: _comparable(value, bound) and value > bound
+
+
+def _comparable(value: Any, bound: Any) -> bool:
+    return isinstance(value, str) == isinstance(bound, str)
+
+
+def _min_length(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    least = check.min_length
+    return None if least is None else lambda value: len(_sized(value)) < least
+
+
+def _max_length(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    most = check.max_length
+    return None if most is None else lambda value: len(_sized(value)) > most
+
+
+def _sized(value: Any) -> Any:
+    return value if isinstance(value, str | list) else str(value)
+
+
+def _pattern(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    if check.pattern is None:
+        return None
+    matches = re.compile(check.pattern).fullmatch
+    return lambda value: any(matches(str(flat(one))) is None for one in _each(value))
+
+
+def _enum(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    if check.enum is None:
+        return None
+    known = {(type(one) is bool, one) for one in check.enum}
+    return lambda value: any((type(one) is bool, one) not in known for one in _each(value))
+
+
+def _past(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    return (lambda value: str(value)[:10] > context.day) if check.past else None
+
+
+def _refers_to(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    if check.refers_to is None:
+        return None
+    known = context.values(check.refers_to)
+    return lambda value: any(flat(one) not in known for one in _each(value))
+
+
+def _unique(check: ColumnCheckPlan, context: Context) -> Breaks | None:
+    if not check.unique:
+        return None
+    seen: set[int] = set()
+
+    def breaks(value: Any) -> bool:
+        digest = hash(flat(value))
+        is_known = digest in seen
+        seen.add(digest)
+        return is_known
+
+    return breaks
+
+
+def _each(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else [value]
+
+
+CELL_RULES: dict[str, tuple[Callable[[ColumnCheckPlan, Context], Breaks | None], Callable[[ColumnCheckPlan], str]]] = {
+    "unique": (_unique, lambda check: "stands there before"),
+    "minimum": (_minimum, lambda check: f"is below {check.minimum}"),
+    "maximum": (_maximum, lambda check: f"is above {check.maximum}"),
+    "minLength": (_min_length, lambda check: f"is shorter than {check.min_length}"),
+    "maxLength": (_max_length, lambda check: f"is longer than {check.max_length}"),
+    "pattern": (_pattern, lambda check: f"does not match {check.pattern}"),
+    "enum": (_enum, lambda check: "is not among the values of enum"),
+    "past": (_past, lambda check: "lies in the future"),
+    "refers_to": (_refers_to, lambda check: f"is not in {check.refers_to}"),
+}
+"""Rules of cells by name: what makes the test, and what is said of a cell that breaks it."""
+
+
+@dataclass
+class Figures:
+    """What figures of a column are made of."""
+
+    rows: int = 0
+    filled: int = 0
+    total: float = 0.0
+    numbers: int = 0
+    distinct: set[int] = field(default_factory=set)
+
+
+FIGURES: dict[str, Callable[[Figures], float | None]] = {
+    "filled": lambda seen: seen.filled / seen.rows if seen.rows else None,
+    "distinct": lambda seen: len(seen.distinct) / seen.filled if seen.filled else None,
+    "total": lambda seen: seen.total,
+    "mean": lambda seen: seen.total / seen.numbers if seen.numbers else None,
+}
+"""Rules of whole columns by name: the figure, which lies between bounds."""
+_SHARES = ("filled", "distinct")
+
+
+class _Column:
+    """The rules of one column on the walk."""
+
+    def __init__(self, name: str, check: ColumnCheckPlan, context: Context) -> None:
+        self.name, self.check = name, check
+        made = {rule: make(check, context) for rule, (make, _) in CELL_RULES.items()}
+        self.cell_rules = {rule: breaks for rule, breaks in made.items() if breaks is not None}
+        self.found: dict[str, tuple[int, list[tuple[int, str, str]]]] = {}
+        self.figures = Figures()
+
+    def take(self, number: int, key: str, value: Any) -> None:
+        self.figures.rows += 1
+        if is_missing(value):
+            if self.check.required:
+                self._note("required", number, key, "")
+            return
+        self.figures.filled += 1
+        if isinstance(value, int | float):
+            self.figures.total += value
+            self.figures.numbers += 1
+        if self.check.distinct is not None:
+            self.figures.distinct.add(hash(flat(value)))
+        for rule, breaks in self.cell_rules.items():
+            if breaks(value):
+                self._note(rule, number, key, str(flat(value)))
+
+    def _note(self, rule: str, number: int, key: str, value: str) -> None:
+        count, examples = self.found.get(rule, (0, []))
+        if len(examples) < EXAMPLES:
+            examples.append((number, key, value))
+        self.found[rule] = (count + 1, examples)
+
+    def broken(self, table: str) -> Iterator[Broken]:
+        for rule, (count, examples) in self.found.items():
+            said = "is missing" if rule == "required" else CELL_RULES[rule][1](self.check)
+            yield Broken(table, self.name, rule, f"{self.name} {said}", count, tuple(examples))
+        for rule, figure in FIGURES.items():
+            bounds = getattr(self.check, rule)
+            value = figure(self.figures)
+            if bounds is not None and value is not None and (said := beyond(value, bounds, is_share=rule in _SHARES)):
+                what = {"filled": "share filled", "distinct": "share of different values", "total": "sum"}.get(
+                    rule, rule
+                )
+                yield Broken(table, self.name, rule, f"{what} of {self.name} is {said}")
+
+
+def beyond(value: float, bounds: BoundsPlan, *, is_share: bool = False) -> str:
+    """What is wrong with a figure, in words; empty where it lies between its bounds."""
+
+    def shown(one: float) -> str:
+        return f"{100 * one:.4g} %" if is_share else f"{one:,.10g}"
+
+    if bounds.minimum is not None and value < bounds.minimum:
+        return f"{shown(value)}, at least {shown(bounds.minimum)} is wanted"
+    if bounds.maximum is not None and value > bounds.maximum:
+        return f"{shown(value)}, at most {shown(bounds.maximum)} is wanted"
+    return ""
+
+
+def check_table(source: TableSource, check: CheckPlan, doubles: int, context: Context) -> list[Broken]:
+    """The checks of a table that do not hold. `doubles` is how many rows were left out as such."""
+    columns = [_Column(name, one, context) for name, one in check.columns.items()]
+    places = [source.names.index(one.name) for one in columns]
+    keys = [source.names.index(name) for name in source.key if name in source.names]
+    conditions = [(text, Formula(text)) for text in check.where]
+    unmet: dict[str, tuple[int, list[tuple[int, str, str]]]] = {}
+    rows = 0
+    for rows, row in enumerate(source.rows(), start=1):
+        key = " ".join(str(row[place]) for place in keys)
+        for one, place in zip(columns, places, strict=True):
+            one.take(rows, key, row[place])
+        cells = dict(zip(source.names, row, strict=True)) if conditions else {}
+        for text, formula in conditions:
+            if _is_unmet(formula, cells):
+                count, examples = unmet.get(text, (0, []))
+                if len(examples) < EXAMPLES:
+                    examples.append((rows, key, ", ".join(f"{n} {cells[n]}" for n in sorted(formula.names))))
+                unmet[text] = (count + 1, examples)
+    found = list(_of_table(source.name, check, rows, doubles))
+    found += [Broken(source.name, "", "where", f"not {text}", n, tuple(seen)) for text, (n, seen) in unmet.items()]
+    return found + [broken for one in columns for broken in one.broken(source.name)]
+
+
+def _of_table(table: str, check: CheckPlan, rows: int, doubles: int) -> Iterator[Broken]:
+    for rule, bounds, figure in (("rows", check.rows, rows), ("doubles", check.doubles, doubles)):
+        if bounds is not None and (said := beyond(figure, bounds)):
+            yield Broken(table, "", rule, f"number of {rule} is {said}")
+
+
+def _is_unmet(formula: Formula, cells: Mapping[str, Any]) -> bool:
+    """Whether a condition is plainly not met; what cannot be compared is."""
+    try:
+        return formula.value({name: cells.get(name) for name in formula.names}) is False
+    except NotReadable:
+        return True

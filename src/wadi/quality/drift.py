@@ -1,0 +1,268 @@
+"""Drift: what of a table is other than the runs before lead to expect. A silent redesign shows here.
+
+How it is told. Each measure (rows, share filled, share not readable, doubles, rejects, median and spread of numbers, values
+outside the range, new and vanished values, shapes of texts, marks of pages) is put on a scale on which differences can be
+compared, and its distance from what was is held against a tolerance:
+
+- one earlier run: nothing is known of how the measure varies, so only plain changes count (the first tolerance of FLOORS);
+- two to four: the distance from the interval of the earlier values; the tolerance is the second of FLOORS, or twice that
+  interval where it is wide;
+- five and more, of which the last twelve count: the distance from their median or from the last one, whichever is nearer,
+  so that growth and what has become usual are no drift; the tolerance is the third of FLOORS, or five robust standard
+  deviations (1.4826 times the median absolute deviation).
+
+In each case it is at least five standard errors of the measure itself for so many rows, so that short tables do not cry wolf.
+A column that was filled and is blank counts always.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from math import exp, log, sqrt
+from statistics import median
+
+from wadi.quality.measures import ColumnMeasures, Measures, TableMeasures
+
+MOST_RUNS = 12
+_MANY = 5
+_ERRORS = 5.0
+_LEAST_ROWS = 10
+_LEAST_VANISHED = 20
+FLOORS: dict[str, tuple[float, float, float]] = {
+    "rows": (0.36, 0.23, 0.11),  # natural logarithm: a factor of 1.43, 1.26, 1.12
+    "filled": (0.20, 0.15, 0.10),
+    "unread": (0.05, 0.03, 0.02),
+    "doubles": (0.05, 0.03, 0.02),
+    "rejects": (0.05, 0.03, 0.02),
+    "median": (1.0, 0.75, 0.5),  # in interquartile ranges
+    "spread": (1.1, 0.92, 0.69),  # natural logarithm: a factor of 3, 2.5, 2
+    "new values": (0.20, 0.10, 0.05),
+    "shapes": (0.50, 0.40, 0.30),
+    "marks": (0.50, 0.50, 0.50),
+}
+"""Least tolerances by measure: with one earlier run, two to four, five and more. Shares of rows where nothing else is said."""
+
+
+@dataclass(frozen=True)
+class Drift:
+    """A measure that is other than expected, in words."""
+
+    table: str
+    column: str
+    measure: str
+    what: str
+
+
+def drifts(now: Measures, past: Sequence[Measures]) -> list[Drift]:
+    """Everything that drifted; `past` are the measures of earlier runs, the oldest first. Without any there is none."""
+    past = past[-MOST_RUNS:]
+    found: list[Drift] = []
+    for name, table in now.tables.items():
+        before = [one.tables[name] for one in past if name in one.tables]
+        if before:
+            found += _table_drifts(name, table, before)
+    for kind, marks in now.marks.items():
+        last = next((one.marks[kind] for one in reversed(past) if one.marks.get(kind)), None)
+        if last and marks and (share := 1 - _alike(set(marks), set(last))) > FLOORS["marks"][0]:
+            what = f"pages of kind {kind} are built otherwise: {share:.0%} of their marks are others than in the run before"
+            found.append(Drift("", "", "marks", what))
+    return found
+
+
+def _alike(one: set[str], other: set[str]) -> float:
+    """The share of marks that two sets have in common (Jaccard index)."""
+    return len(one & other) / len(one | other)
+
+
+def tolerance(measure: str, values: Sequence[float], error: float = 0.0) -> float:
+    """How far a measure may be from earlier values; `error` is its standard error."""
+    first, second, third = FLOORS[measure]
+    if len(values) == 1:
+        varies = first
+    elif len(values) < _MANY:
+        varies = max(second, 2 * (max(values) - min(values)))
+    else:
+        middle = median(values)
+        varies = max(third, 5 * 1.4826 * median(abs(value - middle) for value in values))
+    return max(varies, _ERRORS * error)
+
+
+def distance(value: float, values: Sequence[float]) -> float:
+    """How far a measure is from earlier values."""
+    if len(values) < _MANY:
+        return max(min(values) - value, value - max(values), 0.0)
+    return min(abs(value - median(values)), abs(value - values[-1]))
+
+
+def _is_far(measure: str, value: float, values: Sequence[float], error: float = 0.0) -> bool:
+    return distance(value, values) > tolerance(measure, values, error)
+
+
+def _table_drifts(name: str, now: TableMeasures, past: Sequence[TableMeasures]) -> Iterator[Drift]:
+    rows = [one.rows for one in past]
+    usual = median(rows)
+    error = sqrt(1 / (now.rows + 1) + 1 / (usual + 1))
+    if _is_far("rows", log(now.rows + 1), [log(one + 1) for one in rows], error):
+        word = "shorter" if now.rows < usual else "longer"
+        yield Drift(name, "", "rows", f"{name} is much {word}: {now.rows:,} rows, {_before(rows)} before")
+    for measure, of in (("doubles", _doubles), ("rejects", _rejects)):
+        share, shares = of(now), [of(one) for one in past]
+        if share > max(shares) and _is_far(measure, share, shares, _share_error(share, shares, now.rows, usual)):
+            yield Drift(name, "", measure, f"{share:.0%} of the rows are {measure}, {_shares(shares)} before")
+    if now.rows < _LEAST_ROWS:
+        return
+    fit = [one for one in past if one.rows >= _LEAST_ROWS]
+    if not fit:
+        return
+    for column in dict.fromkeys([*now.columns, *fit[-1].columns]):
+        before = [(one.columns[column], one.rows) for one in fit if column in one.columns]
+        if column not in now.columns:
+            yield Drift(name, column, "column", f"the column {column} is gone")
+        elif before:
+            yield from _column_drifts(name, column, (now.columns[column], now.rows), before)
+
+
+def _doubles(table: TableMeasures) -> float:
+    return table.doubles / max(1, table.rows + table.doubles)
+
+
+def _rejects(table: TableMeasures) -> float:
+    return table.rejected / max(1, table.rows + table.rejected)
+
+
+def _share_error(share: float, shares: Sequence[float], rows: float, before: float) -> float:
+    """The standard error of the difference of two shares."""
+    pooled = (share + median(shares)) / 2
+    return sqrt(pooled * (1 - pooled) * (1 / max(1.0, rows) + 1 / max(1.0, before)))
+
+
+Counted = tuple[ColumnMeasures, int]
+"""A column with the rows of its table."""
+
+
+def _column_drifts(table: str, column: str, now: Counted, past: Sequence[Counted]) -> Iterator[Drift]:
+    share, shares = now[0].filled / now[1], [one.filled / rows for one, rows in past]
+    expected = median(one.filled for one, _ in past)
+    if not now[0].filled and expected >= _LEAST_ROWS:
+        yield Drift(table, column, "filled", f"{column} is blank in every row, {_shares(shares)} filled before")
+        return
+    before = median(rows for _, rows in past)
+    if _is_far("filled", share, shares, _share_error(share, shares, now[1], before)):
+        yield Drift(table, column, "filled", f"{column} is filled in {share:.0%} of the rows, {_shares(shares)} before")
+    unread, earlier = now[0].unread / now[1], [one.unread / rows for one, rows in past]
+    if unread > max(earlier) and _is_far("unread", unread, earlier, _share_error(unread, earlier, now[1], before)):
+        what = f"{now[0].unread:,} cells of {column} cannot be read, {_shares(earlier)} of them before"
+        yield Drift(table, column, "unread", what)
+    if min(now[0].filled, min(one.filled for one, _ in past)) < _LEAST_ROWS:
+        return
+    for rule in _RULES:
+        if what := rule(column, now[0], [one for one, _ in past]):
+            yield Drift(table, column, rule.__name__.strip("_"), what)
+            return
+
+
+def _values(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
+    """Values that no earlier run had, and such as every one had and this has not."""
+    if not now.values or not all(one.values for one in past):
+        return ""
+    known = {value for one in past for value in one.values}
+    new = {value: count for value, count in now.values.items() if value not in known}
+    share = sum(new.values()) / now.filled
+    floor = FLOORS["new values"][0 if len(past) == 1 else 1 if len(past) < _MANY else 2]
+    if new and share > floor and sum(new.values()) >= _LEAST_ROWS / 2:
+        return f"{share:.0%} of the values of {column} were never there before: {_few(new)}"
+    always = set.intersection(*(set(one.values) for one in past))
+    gone = {
+        value: min(one.values[value] for one in past)
+        for value in always - set(now.values)
+        if min(one.values[value] for one in past) >= _LEAST_VANISHED
+    }
+    return f"no row has {column} {_few(gone)} any more" if gone else ""
+
+
+def _shapes(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
+    """Texts of other shapes than those that nearly all had."""
+    usual: set[str] = set()
+    for one in past:
+        usual |= set(one.shapes)
+    covered = [sum(one.shapes.values()) / one.filled for one in past]
+    if not usual or min(covered) < 0.9 or not now.shapes:
+        return ""
+    # What is not among the shapes that are kept is of another shape, too.
+    known = sum(count for shape, count in now.shapes.items() if shape in usual)
+    share = 1 - known / now.filled
+    if _is_far("shapes", share, [1 - value for value in covered]):
+        return f"{share:.0%} of the texts in {column} look otherwise than before: {_few(dict(now.shapes))}"
+    return ""
+
+
+def _range(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
+    """Numbers far outside what was: beyond its ends by half of what is between them."""
+    if now.median is None or not all(one.lowest and one.highest for one in past):
+        return ""
+    scale = _scale([now, *past])
+    least = min(scale(one.lowest[0]) for one in past)
+    most = max(scale(one.highest[-1]) for one in past)
+    room = (most - least) / 2 or max(1.0, abs(most))
+    low = [value for value in now.lowest if scale(value) < least - room]
+    high = [value for value in now.highest if scale(value) > most + room]
+    if len(low) + len(high) < 2:
+        return ""
+    ends = min(one.lowest[0] for one in past), max(one.highest[-1] for one in past)
+    told = ", ".join(f"{value:,.6g}" for value in [*low, *reversed(high)][:3])
+    count = f"{len(low) + len(high)}{' or more' if len(low) + len(high) >= len(now.highest) else ''}"
+    return f"{count} values of {column} are far outside {ends[0]:,.6g} to {ends[1]:,.6g}, where all lay before: {told}"
+
+
+def _scale(columns: Sequence[ColumnMeasures]) -> Callable[[float], float]:
+    """Logarithms for numbers above nothing that span many orders; else as they are."""
+    least = min(one.lowest[0] for one in columns if one.lowest)
+    most = max(one.highest[-1] for one in columns if one.highest)
+    return log if least > 0 and most / least > 100 else float
+
+
+def _middle(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
+    """Median and interquartile range of numbers."""
+    figures = [_quartiles(one, _scale([now, *past])) for one in (now, *past) if one.median is not None]
+    if len(figures) < 2 or now.median is None:
+        return ""
+    (lower, middle, upper), *before = figures
+    ranges = [max(one[2] - one[0], 1e-12 * max(1.0, abs(one[1]))) for one in before]
+    unit, own = median(ranges), max(upper - lower, 1e-12 * max(1.0, abs(middle)))
+    error = sqrt(2 / now.filled)
+    is_constant = unit < 1e-9 * max(1.0, abs(before[-1][1]))
+    if not is_constant and _is_far("median", middle / unit, [one[1] / unit for one in before], 0.93 * error):
+        usual = median(one.median for one in past if one.median is not None)
+        return f"the median of {column} is {now.median:,.6g}, {usual:,.6g} before"
+    if not is_constant and _is_far("spread", log(own), [log(one) for one in ranges], 1.6 * error):
+        factor, word = exp(abs(log(own / unit))), "more" if own > unit else "less"
+        return f"the values of {column} spread {factor:.1f} times {word} than before"
+    return ""
+
+
+def _quartiles(one: ColumnMeasures, scale: Callable[[float], float]) -> tuple[float, float, float]:
+    assert one.lower is not None
+    assert one.median is not None
+    assert one.upper is not None
+    return scale(one.lower), scale(one.median), scale(one.upper)
+
+
+_RULES: tuple[Callable[[str, ColumnMeasures, Sequence[ColumnMeasures]], str], ...] = (_values, _shapes, _range, _middle)
+"""What is told of a column is the first that one of these finds."""
+
+
+def _few(counts: Mapping[str, int]) -> str:
+    told = sorted(counts.items(), key=lambda item: -item[1])[:3]
+    more = len(counts) - len(told)
+    return ", ".join(f'"{value}" ({count:,})' for value, count in told) + (f" and {more} more" if more > 0 else "")
+
+
+def _before(values: Sequence[int]) -> str:
+    least, most = min(values), max(values)
+    return f"{least:,}" if least == most else f"{least:,} to {most:,}"
+
+
+def _shares(shares: Sequence[float]) -> str:
+    least, most = f"{min(shares):.0%}", f"{max(shares):.0%}"
+    return least if least == most else f"{least} to {most}"

@@ -1,0 +1,103 @@
+"""What is kept of a run to compare later ones with: a few figures of each table and column, and marks of the pages."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from wadi.quality.profile import ColumnProfile, TableProfile
+from wadi.table.account import Account
+
+FORM = 1
+"""The version of the form in which measures are kept."""
+
+
+@dataclass(frozen=True)
+class ColumnMeasures:
+    """A column: cells filled and not readable, quartiles and ends of numbers, all values where they are few, and the
+    shapes that most texts have, coarser than in a profile."""
+
+    filled: int
+    unread: int = 0
+    lower: float | None = None
+    median: float | None = None
+    upper: float | None = None
+    lowest: tuple[float, ...] = ()
+    highest: tuple[float, ...] = ()
+    values: Mapping[str, int] = field(default_factory=dict)
+    shapes: Mapping[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class TableMeasures:
+    """A table: its rows, those left out, its columns."""
+
+    rows: int
+    doubles: int = 0
+    rejected: int = 0
+    columns: Mapping[str, ColumnMeasures] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Measures:
+    """A run: its tables, and for each page kind the marks of a few of its pages: names of elements with their classes."""
+
+    tables: Mapping[str, TableMeasures] = field(default_factory=dict)
+    marks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def as_dict(self) -> dict[str, Any]:
+        """The measures as they are kept with a run."""
+        return {"form": FORM, **asdict(self)}
+
+
+def measures_from(kept: Mapping[str, Any]) -> Measures | None:
+    """Measures that were kept; None for those of another form."""
+    if kept.get("form") != FORM:
+        return None
+    tables = {}
+    for name, table in kept["tables"].items():
+        columns = {
+            one: ColumnMeasures(
+                **{**told, "lowest": tuple(told.get("lowest", ())), "highest": tuple(told.get("highest", ()))}
+            )
+            for one, told in table["columns"].items()
+        }
+        tables[name] = TableMeasures(table["rows"], table["doubles"], table["rejected"], columns)
+    return Measures(tables, {kind: tuple(marks) for kind, marks in kept["marks"].items()})
+
+
+def measures_of(tables: Iterable[tuple[TableProfile, Account]], marks: Mapping[str, Iterable[str]]) -> Measures:
+    """The measures of a run's tables."""
+    return Measures(
+        {profile.name: _table(profile, account) for profile, account in tables},
+        {kind: tuple(sorted(found)) for kind, found in marks.items()},
+    )
+
+
+def _table(profile: TableProfile, account: Account) -> TableMeasures:
+    columns = {one.column.name: _column(one, account.unread.get(one.column.name, 0)) for one in profile.columns}
+    return TableMeasures(profile.rows, account.doubles, account.rejected, columns)
+
+
+def _column(one: ColumnProfile, unread: int) -> ColumnMeasures:
+    numbers = one.numbers
+    values = {str(value): count for value, count in one.every}
+    shapes: dict[str, int] = {}
+    for shape, count in one.texts.shapes if one.texts is not None else ():
+        coarse = coarse_shape(shape)
+        shapes[coarse] = shapes.get(coarse, 0) + count
+    if numbers is None:
+        return ColumnMeasures(one.filled, unread, values=values, shapes=shapes)
+    return ColumnMeasures(
+        one.filled, unread, numbers.lower, numbers.median, numbers.upper, numbers.lowest, numbers.highest
+    )
+
+
+_RUNS = re.compile(r"(A+a*|a+|9+)\+?")
+
+
+def coarse_shape(shape: str) -> str:
+    """The shape of a text with each word as `a` and each number as `9`, however long."""
+    return _RUNS.sub(lambda match: "9" if match[0][0] == "9" else "a", shape)

@@ -1,0 +1,393 @@
+"""Profiles: what the columns of a table hold, in figures. One walk over the rows, memory that does not grow with texts.
+
+Numbers and digests of values are put on disk, eight bytes each, and looked at column by column. Quartiles are those of
+linear interpolation (Hyndman and Fan 1996, definition 7), the standard deviation that of a sample.
+"""
+
+from __future__ import annotations
+
+import re
+from array import array
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from itertools import combinations
+from tempfile import TemporaryFile
+from typing import Any
+
+import numpy as np
+
+from wadi.clean.types import NUMERIC
+from wadi.plan.columns import Column
+from wadi.quality.tables import BATCH_ROWS, TableSource, batches, is_missing
+from wadi.table.cells import flat
+
+BINS = 20
+FEW = 50
+_ENDS = 10
+_FREQUENT = 8
+_COUNTED = 20_000
+_SHAPES_OF = 20_000
+_EXAMPLES = 5
+_SPILLED = 65_536
+_FENCE = 1.5
+_DAYS = ("date", "datetime")
+
+
+@dataclass(frozen=True)
+class Numbers:
+    """The figures of a numeric column. `bins` are equally wide: lower edge, upper edge, count. `outliers` counts what lies
+    further from the quartiles than one and a half times what is between them (Tukey 1977); `extremes` are the furthest,
+    `lowest` and `highest` the ten at each end."""
+
+    least: float
+    lower: float
+    median: float
+    mean: float
+    upper: float
+    most: float
+    deviation: float | None
+    outliers: int
+    extremes: tuple[float, ...]
+    lowest: tuple[float, ...]
+    highest: tuple[float, ...]
+    bins: tuple[tuple[float, float, int], ...]
+
+
+@dataclass(frozen=True)
+class Texts:
+    """The lengths of texts in characters, and their shapes: letters as A or a, digits as 9, runs of more than four as one."""
+
+    shortest: int
+    longest: int
+    mean: float
+    shapes: tuple[tuple[str, int], ...]
+
+
+@dataclass(frozen=True)
+class ColumnProfile:
+    """A column: how many cells are filled, how many different values they have, the most frequent with their counts. Days
+    have `first` and `last`, and as `numbers` the days since the year 1."""
+
+    column: Column
+    rows: int
+    filled: int
+    distinct: int
+    frequent: tuple[tuple[Any, int], ...]
+    numbers: Numbers | None = None
+    texts: Texts | None = None
+    first: str | None = None
+    last: str | None = None
+    every: tuple[tuple[Any, int], ...] = ()
+    """All values with their counts where they are few."""
+
+    @property
+    def share(self) -> float:
+        """The share of cells that are filled, 0 to 1."""
+        return self.filled / self.rows if self.rows else 0.0
+
+    def as_dict(self) -> dict[str, Any]:
+        """The profile for programs."""
+        column, numbers, texts = self.column, self.numbers, self.texts
+        told: dict[str, Any] = {
+            "name": column.name, "type": column.type, "many": column.many, "unit": column.unit, "filled": self.filled,
+            "share": round(self.share, 4), "distinct": self.distinct,
+            "frequent": [{"value": value, "count": count} for value, count in self.frequent],
+        }  # fmt: skip
+        if numbers is not None and self.first is None:
+            told["numbers"] = {
+                "minimum": numbers.least, "lower_quartile": numbers.lower, "median": numbers.median, "mean": numbers.mean,
+                "upper_quartile": numbers.upper, "maximum": numbers.most, "standard_deviation": numbers.deviation,
+                "outliers": numbers.outliers, "extremes": list(numbers.extremes),
+            }  # fmt: skip
+        if numbers is not None:
+            told["histogram"] = [{"from": one, "to": other, "count": count} for one, other, count in numbers.bins]
+        if self.first is not None:
+            told |= {"first": self.first, "last": self.last}
+        if texts is not None:
+            told["length"] = {"shortest": texts.shortest, "longest": texts.longest, "mean": texts.mean}
+            told["shapes"] = [{"shape": shape, "count": count} for shape, count in texts.shapes]
+        return told
+
+
+@dataclass(frozen=True)
+class TableProfile:
+    """A table: rows, rows that are the same as one before in every cell, columns, and pairs of columns whose gaps go
+    together or exclude each other (phi coefficient, -1 to 1)."""
+
+    name: str
+    rows: int
+    doubled: int
+    columns: tuple[ColumnProfile, ...]
+    gaps: tuple[tuple[str, str, float], ...] = ()
+    gap_map: tuple[tuple[float, ...], ...] = ()
+    """For each column the share of missing cells in each of up to a hundred stretches of the table."""
+
+    def as_dict(self) -> dict[str, Any]:
+        """The profile for programs."""
+        return {
+            "table": self.name,
+            "rows": self.rows,
+            "doubled_rows": self.doubled,
+            "columns": [one.as_dict() for one in self.columns],
+            "missing_together": [{"columns": [one, other], "phi": round(phi, 3)} for one, other, phi in self.gaps],
+        }
+
+
+class _Spill:
+    """Eight-byte values on disk beyond the first thousands, to be taken back as one array."""
+
+    def __init__(self, code: str) -> None:
+        self._code = code
+        self._held = array(code)
+        self._file: Any = None
+
+    def extend(self, values: Any) -> None:
+        self._held.extend(values)
+        if len(self._held) > _SPILLED:
+            self._file = self._file or TemporaryFile()  # noqa: SIM115, closed when it is taken back
+            self._held.tofile(self._file)
+            self._held = array(self._code)
+
+    def taken(self) -> np.ndarray[Any, Any]:
+        kind = np.float64 if self._code == "d" else np.int64
+        held = np.frombuffer(self._held.tobytes(), dtype=kind)
+        if self._file is None:
+            return held
+        self._file.seek(0)
+        stored = np.fromfile(self._file, dtype=kind)
+        self._file.close()
+        return np.concatenate([stored, held]) if len(held) else stored
+
+
+@dataclass
+class _Gathered:
+    """What is gathered of a column on the walk."""
+
+    column: Column
+    filled: int = 0
+    counts: Counter[Any] = field(default_factory=Counter)
+    overflowed: bool = False
+    digests: _Spill = field(default_factory=lambda: _Spill("q"))
+    figures: _Spill = field(default_factory=lambda: _Spill("d"))
+    characters: int = 0
+    shortest: int | None = None
+    longest: int = 0
+    first: str | None = None
+    last: str | None = None
+    strange: int = 0
+
+    @property
+    def is_numeric(self) -> bool:
+        return self.column.type in NUMERIC and not self.column.many
+
+    @property
+    def is_day(self) -> bool:
+        return self.column.type in _DAYS and not self.column.many
+
+    def take(self, cells: Sequence[Any]) -> None:
+        values = [value for value in cells if not is_missing(value)]
+        if not values:
+            return
+        self.filled += len(values)
+        if self.is_numeric:
+            numbers = [float(v) for v in values if isinstance(v, int | float)]
+            self.strange += len(values) - len(numbers)
+            self.figures.extend(numbers)
+            return
+        plain = values if isinstance(values[0], str) and not self.column.many else [flat(value) for value in values]
+        self.digests.extend(map(hash, plain))
+        if not self.overflowed:
+            self.counts.update(plain)
+            self.overflowed = len(self.counts) > _COUNTED
+        if self.is_day:
+            self._take_days([str(one) for one in plain])
+        elif self.column.type != "boolean":
+            lengths = [len(str(one)) for one in plain]
+            self.characters += sum(lengths)
+            least = min(lengths)
+            self.shortest = least if self.shortest is None else min(self.shortest, least)
+            self.longest = max(self.longest, *lengths[:1], max(lengths))
+
+    def _take_days(self, texts: list[str]) -> None:
+        least, most = min(texts), max(texts)
+        self.first = least if self.first is None else min(self.first, least)
+        self.last = most if self.last is None else max(self.last, most)
+        self.figures.extend(day for text in texts if (day := _day_of(text)) is not None)
+
+
+def _day_of(text: str) -> float | None:
+    """The day since the year 1, with the hour as its fraction; None for what is no date."""
+    try:
+        if len(text) <= 10:
+            return float(date.fromisoformat(text).toordinal())
+        moment = datetime.fromisoformat(text)
+        return moment.toordinal() + (moment.hour * 3600 + moment.minute * 60 + moment.second) / 86_400
+    except ValueError:
+        return None
+
+
+def profile_of(source: TableSource) -> TableProfile:
+    """The profile of a table. Its rows are walked once, and again where the most frequent of many texts are looked for."""
+    gathered = [_Gathered(column) for column in source.columns]
+    whole, missing, count = _Spill("q"), _Gaps(len(source.columns)), 0
+    for batch in batches(source.rows()):
+        columns = list(zip(*batch, strict=True))
+        for one, cells in zip(gathered, columns, strict=True):
+            one.take(cells)
+        whole.extend(map(hash, map(_hashable, batch)))
+        missing.take(columns)
+        count += len(batch)
+    frequent = _frequent_of(source, gathered)
+    profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
+    doubled = count - len(np.unique(whole.taken()))
+    return TableProfile(source.name, count, doubled, profiles, tuple(missing.pairs(source.names)), missing.map())
+
+
+def _hashable(row: list[Any]) -> tuple[Any, ...]:
+    return tuple(flat(value) if isinstance(value, list | dict) else value for value in row)
+
+
+def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[Any]]]:
+    """For columns of texts how many values differ, and the counts of the most frequent. Where they are too many to be
+    counted on the way their digests are, and a second walk finds the texts."""
+    found: dict[int, tuple[int, Counter[Any]]] = {}
+    wanted: dict[int, dict[int, int]] = {}
+    for place, one in enumerate(gathered):
+        if one.is_numeric:
+            continue
+        if not one.overflowed:
+            found[place] = (len(one.counts), one.counts)
+            continue
+        digests, counts = np.unique(one.digests.taken(), return_counts=True)
+        top = np.argsort(counts, kind="stable")[::-1][:_FREQUENT]
+        repeated = {int(digests[at]): int(counts[at]) for at in top if counts[at] > 1}
+        found[place] = (len(digests), Counter())
+        if repeated:
+            wanted[place] = repeated
+    for batch in batches(source.rows()) if wanted else ():
+        for place, repeated in wanted.items():
+            known = found[place][1]
+            for row in batch:
+                if not is_missing(row[place]) and (count := repeated.get(hash(plain := flat(row[place])))):
+                    known[plain] = count
+        if all(len(found[place][1]) == len(repeated) for place, repeated in wanted.items()):
+            break
+    return found
+
+
+def _finished(one: _Gathered, rows: int, frequent: tuple[int, Counter[Any]] | None) -> ColumnProfile:
+    figures = one.figures.taken() if one.is_numeric or one.is_day else np.empty(0)
+    numbers = _numbers_of(figures)
+    if frequent is None:
+        values, counts = np.unique(figures, return_counts=True)
+        top = np.argsort(-counts, kind="stable")[:_FREQUENT]
+        often = tuple((_shown_number(float(values[at])), int(counts[at])) for at in top)
+        return ColumnProfile(one.column, rows, one.filled, len(values), often, numbers)
+    distinct, counted = frequent
+    often = tuple(sorted(counted.items(), key=lambda item: (-item[1], str(item[0])))[:_FREQUENT])
+    texts = None
+    if one.shortest is not None:
+        seen = counted if not one.overflowed else one.counts
+        texts = Texts(one.shortest, one.longest, one.characters / one.filled, _shapes_of(seen))
+    every = (
+        tuple(sorted(counted.items(), key=lambda item: str(item[0]))) if distinct <= FEW and not one.overflowed else ()
+    )
+    return ColumnProfile(one.column, rows, one.filled, distinct, often, numbers, texts, one.first, one.last, every)
+
+
+def _shown_number(value: float) -> float | int:
+    return int(value) if value.is_integer() and abs(value) < 1e15 else value
+
+
+def _numbers_of(values: np.ndarray[Any, Any]) -> Numbers | None:
+    values = values[np.isfinite(values)]
+    if not len(values):
+        return None
+    ordered = np.sort(values)
+    lower, median, upper = (float(one) for one in np.percentile(values, (25, 50, 75)))
+    fence = _FENCE * (upper - lower)
+    beyond = values[(values < lower - fence) | (values > upper + fence)]
+    furthest = beyond[np.argsort(-np.abs(beyond - median), kind="stable")]
+    counts, edges = np.histogram(values, bins=min(BINS, max(1, len(np.unique(values[:BATCH_ROWS])))))
+    return Numbers(
+        least=float(values.min()),
+        lower=lower,
+        median=median,
+        mean=float(values.mean()),
+        upper=upper,
+        most=float(values.max()),
+        deviation=float(values.std(ddof=1)) if len(values) > 1 else None,
+        outliers=len(beyond),
+        lowest=tuple(float(one) for one in ordered[:_ENDS]),
+        highest=tuple(float(one) for one in ordered[-_ENDS:]),
+        extremes=tuple(dict.fromkeys(float(one) for one in furthest[:_EXAMPLES])),
+        bins=tuple(
+            (float(one), float(other), int(count))
+            for one, other, count in zip(edges[:-1], edges[1:], counts, strict=True)
+        ),
+    )
+
+
+_RUN = re.compile(r"([Aa9])\1{4,}")
+
+
+def shape_of(text: str) -> str:
+    """The shape of a text: letters as A or a, digits as 9, more than four of a kind in a row as one with a plus."""
+    told = "".join("9" if c.isdecimal() else "A" if c.isupper() else "a" if c.isalpha() else c for c in text[:40])
+    return _RUN.sub(r"\1+", told) + ("…" if len(text) > 40 else "")
+
+
+def _shapes_of(counts: Counter[Any]) -> tuple[tuple[str, int], ...]:
+    shapes: Counter[str] = Counter()
+    for value, count in list(counts.items())[:_SHAPES_OF]:
+        shapes[shape_of(str(value))] += count
+    return tuple(shapes.most_common(_FREQUENT))
+
+
+class _Gaps:
+    """Which cells are missing, column against column, and along the table."""
+
+    def __init__(self, columns: int) -> None:
+        self._together = np.zeros((columns, columns))
+        self._rows = 0
+        self._stretches: list[tuple[int, np.ndarray[Any, Any]]] = []
+
+    def take(self, columns: list[tuple[Any, ...]]) -> None:
+        size = len(columns[0]) if columns else 0
+        flags = np.zeros((len(columns), size))
+        for place, cells in enumerate(columns):
+            flags[place] = np.fromiter((is_missing(value) for value in cells), dtype=bool, count=size)
+        self._together += flags @ flags.T
+        self._rows += size
+        step = max(1, -(-size // 100))
+        self._stretches += [
+            (flags[:, at : at + step].shape[1], flags[:, at : at + step].sum(axis=1)) for at in range(0, size, step)
+        ]
+        if len(self._stretches) > 400:  # two by two, so that a long table needs no more room than a short one
+            pairs = list(zip(self._stretches[::2], self._stretches[1::2], strict=False))
+            rest = self._stretches[len(pairs) * 2 :]
+            self._stretches = [(one[0] + other[0], one[1] + other[1]) for one, other in pairs] + rest
+
+    def pairs(self, names: list[str]) -> list[tuple[str, str, float]]:
+        """Pairs of columns with a phi coefficient of at least one half, the strongest first."""
+        alone, n = np.diag(self._together), self._rows
+        found = []
+        for one, other in combinations(range(len(names)), 2):
+            a, b, both = alone[one], alone[other], self._together[one, other]
+            under = a * (n - a) * b * (n - b)
+            phi = float((n * both - a * b) / np.sqrt(under)) if under > 0 else 0.0
+            if abs(phi) >= 0.5:
+                found.append((names[one], names[other], phi))
+        return sorted(found, key=lambda item: -abs(item[2]))
+
+    def map(self) -> tuple[tuple[float, ...], ...]:
+        stretches = self._stretches
+        while len(stretches) > 100:
+            pairs = list(zip(stretches[::2], stretches[1::2], strict=False))
+            stretches = [(one[0] + other[0], one[1] + other[1]) for one, other in pairs] + stretches[len(pairs) * 2 :]
+        if not stretches:
+            return ()
+        shares = np.array([missing / size for size, missing in stretches]).T
+        return tuple(tuple(float(share) for share in row) for row in shares)
