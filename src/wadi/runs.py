@@ -270,6 +270,7 @@ class Run:
 
         with told_as_problems(self.folder):
             self.state.set_meta("end", None)
+            self.state.set_meta("measures", None)
             end: End = in_loop(crawl(self, report, credentials))
             self.state.set_meta("end", end.value)
             self.name_files()

@@ -2,14 +2,32 @@
 
 from __future__ import annotations
 
-from contextlib import ExitStack
+import sqlite3
+from collections.abc import Sequence
+from contextlib import ExitStack, suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
-from wadi.problems import Problem, UsageError, listed
+from wadi.page.document import read_document
+from wadi.plan.columns import OUTCOMES, Column, table_plan
+from wadi.problems import Problem, UsageError, WadiError, listed
+from wadi.quality.checks import Broken, Context, check_table
+from wadi.quality.drift import MOST_RUNS, Drift, drifts
 from wadi.quality.files import READERS, tables_in
+from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
+from wadi.quality.profile import TableProfile, profile_of
 from wadi.quality.tables import TableSource
+from wadi.quality.verify import Facts, TableFacts, Verdict, verdict_of
 from wadi.runs import Run
+from wadi.store.archive import DamagedRecord, read_reply
+from wadi.store.folder import PAGES, find_run, runs_in
+from wadi.store.outcome import State
+from wadi.table.account import Account
 from wadi.table.assemble import Assembly
+from wadi.table.cells import flat
+
+_MARKED_PAGES = 3
 
 
 def run_table(run: Run, name: str) -> TableSource:
@@ -37,3 +55,118 @@ def sources_of(what: str, runs: Path | str, table: str | None, stack: ExitStack)
         now = f"tables: {listed([one.name for one in found])}"
         raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
     return chosen
+
+
+@dataclass(frozen=True)
+class Verified:
+    """A run that was looked at: the verdict, the profiles of its tables, and their accounts."""
+
+    verdict: Verdict
+    profiles: list[TableProfile]
+    accounts: list[tuple[str, list[Column], Account]]
+    measures: Measures
+    earlier: list[str]
+
+
+def verify(run: Run, *, against: str | None = None) -> Verified:
+    """Look at a run: completeness, the plan's checks, drift against the plan's earlier runs, or one of them alone.
+
+    Its measures are kept with it, for later runs. Raises RunError for a run to compare with that is not there.
+    """
+    looked = [_looked(run, name) for name in run.tables]
+    seen = [(profile, account) for profile, _, account in looked]
+    measures = measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run))
+    if run.end == "complete":
+        run.state.set_meta("measures", measures.as_dict())
+    folders = [find_run(against, run.folder.parent.parent)] if against is not None else earlier_runs(run)
+    past = [one for one in map(measures_in, folders) if one is not None] if run.end == "complete" else []
+    facts = _facts(run, looked, drifts(measures, past), len(past))
+    accounts = [(profile.name, list(source.columns), account) for profile, source, account in looked]
+    return Verified(verdict_of(facts), [one for one, _ in seen], accounts, measures, [str(one) for one in folders])
+
+
+def _looked(run: Run, name: str) -> tuple[TableProfile, TableSource, Account]:
+    """The profile and the account of a table, from one walk over its rows."""
+    assembly = run.assembly(name)
+    once = [assembly]
+    source = replace(run_table(run, name), rows=lambda: once.pop().rows() if once else run.assembly(name).rows())
+    return profile_of(source), run_table(run, name), assembly.account
+
+
+def _facts(
+    run: Run, looked: list[tuple[TableProfile, TableSource, Account]], drifted: Sequence[Drift], earlier: int
+) -> Facts:
+    plan = run.loaded.plan
+    tables = [TableFacts(source.name, source.columns, profile.rows, account) for profile, source, account in looked]
+    main = run.tables[0] if run.tables else ""
+    return Facts(
+        end=run.end,
+        tables=[one for one in tables if one.name != OUTCOMES] or tables,
+        listings=run.state.listings(),
+        failures=list(run.state.failures()),
+        notes=list(run.state.notes()),
+        waiting=run.pages()[State.WAITING],
+        completing={name: kind.completes for name, kind in plan.page.items() if kind.completes},
+        main_kinds=frozenset(name for name, kind in plan.page.items() if kind.table == main and kind.total is not None),
+        broken=[one for _, source, account in looked for one in _broken(run, source, account)],
+        drifted=drifted,
+        earlier=earlier,
+    )
+
+
+def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
+    """The plan's checks on a table that do not hold; of a run that was cut short those on its size are left out."""
+    check = table_plan(run.loaded.plan, source.name).check
+    if check is None:
+        return []
+    if run.end != "complete":
+        check = check.model_copy(update={"rows": None})
+
+    def values(reference: str) -> set[Any]:
+        table, _, column = reference.partition(".")
+        other = run_table(run, table)
+        place = other.names.index(column)
+        return {flat(row[place]) for row in other.rows() if row[place] is not None}
+
+    return check_table(source, check, account.doubles, Context(run.as_of[:10], values))
+
+
+def earlier_runs(run: Run) -> list[Path]:
+    """The folders of the plan's complete runs before this one, the oldest first, as many as drift looks at."""
+    began = str(run.state.meta("began"))
+    found = [
+        one.folder
+        for one in runs_in(run.folder.parent.parent, run.plan_name)
+        if one.state == "complete" and one.began < began and one.folder != run.folder
+    ]
+    return found[:MOST_RUNS][::-1]
+
+
+def measures_in(folder: Path) -> Measures | None:
+    """What is kept of a run, made now where it is not; None for a run that cannot be read."""
+    try:
+        with Run.open(folder) as run:
+            kept = run.state.meta("measures")
+            found = measures_from(kept) if kept else None
+            if found is None:
+                looked = [_looked(run, name) for name in run.tables if name != OUTCOMES]
+                found = measures_of([(profile, account) for profile, _, account in looked], marks_of(run))
+                with suppress(OSError, sqlite3.Error):  # a folder that is only read
+                    run.state.set_meta("measures", found.as_dict())
+            return found
+    except WadiError:
+        return None
+
+
+def marks_of(run: Run) -> dict[str, set[str]]:
+    """Names of elements with their classes, or keys of JSON, on the first stored pages of each kind."""
+    found: dict[str, set[str]] = {}
+    for name, kind in run.loaded.plan.page.items():
+        for page in run.state.first_pages(name, _MARKED_PAGES):
+            with suppress(DamagedRecord, OSError, KeyError, ValueError, AssertionError):
+                location = run.state.location(page)
+                assert location is not None
+                reply = read_reply(run.folder / PAGES, location)
+                document = read_document(reply.body, reply.url, reply.content_type, parse=kind.parse)
+                found.setdefault(name, set()).update(marks_in(document))
+    return found

@@ -44,6 +44,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="with --serve: stand-in proxies beside the site, by HTTP, by SOCKS5, and one that fails",
     )
+    parser.add_argument(
+        "--faults",
+        metavar="NAMES",
+        default="",
+        help="with --serve: faults planted in the register, commas between: column, page, doubles, unit, total, or all",
+    )
     parser.add_argument("--announce", action="store_true", help=argparse.SUPPRESS)
 
 
@@ -109,6 +115,8 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
     from wadi.demo.proxies import StandInProxy, proxies
     from wadi.demo.site import serve_until_cancelled
 
+    planted = _faults(args.faults)
+
     def ready(address: str) -> None:
         print(f"{_READY}{address}" if args.announce else _what_to_try(address), file=out, flush=True)
 
@@ -117,7 +125,7 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
             if args.proxies:
                 stand_ins = (StandInProxy(), StandInProxy("socks5", "guest:well"), StandInProxy(broken=True))
                 print(_routes_to_try(await stack.enter_async_context(proxies(*stand_ins))), file=out, flush=True)
-            await serve_until_cancelled(args.port, ready, args.weather, args.seed)
+            await serve_until_cancelled(args.port, ready, args.weather, args.seed, planted)
 
     try:
         asyncio.run(serve())
@@ -127,6 +135,18 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
         what = f"port {args.port} cannot be used: {error.strerror or error}"
         raise UsageError(Problem("bad-option", what, now="without --port a free one is taken")) from error
     return Status.DONE
+
+
+def _faults(text: str) -> list[str]:
+    """The faults that are asked for. Raises UsageError for one that there is not."""
+    from wadi.demo.faults import FAULTS
+
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    names = list(FAULTS) if names == ["all"] else names
+    if unknown := [name for name in names if name not in FAULTS]:
+        what = f'there is no fault "{unknown[0]}" to plant'
+        raise UsageError(Problem("bad-option", what, now=f"faults: {', '.join(FAULTS)}, or all"))
+    return names
 
 
 def _routes_to_try(addresses: list[str]) -> str:

@@ -32,6 +32,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "runs": ("wadi.cli.runs_", "list the runs that are there, or remove some"),
     "export": ("wadi.cli.export", "write a table of a run to a file"),
     "trace": ("wadi.cli.trace", "from a row of a table back to the stored page, stage by stage"),
+    "verify": ("wadi.cli.verify", "say whether a run has everything, once, in the right types, and what drifted"),
     "profile": ("wadi.cli.profile", "figures and charts of every column, of a run or a file"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),
 }

@@ -112,4 +112,5 @@ def status_of(summary: Summary, *, strict: bool) -> Status:
         return Status.NO_WAY
     if strict and summary.limit_reached:
         return Status.NO_WAY
-    return Status.NOT_ALL if summary.pages_failed or summary.rows_missing else Status.DONE
+    is_whole = not summary.pages_failed and not summary.rows_missing
+    return Status.DONE if is_whole and summary.verdict.holds else Status.NOT_ALL

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from wadi.cli.show import percent, plain, plural
+from wadi.cli.verify import in_short
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import shortened
 from wadi.store.outcome import State
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
 
     from wadi.plan.columns import Column
     from wadi.plan.model import LimitsPlan
+    from wadi.quality.verify import Verdict
     from wadi.runs import Run
     from wadi.table.account import Account
 
@@ -43,6 +45,7 @@ class Summary:
     main_kind: str | None
     spent: Mapping[str, float]
     limits: LimitsPlan
+    verdict: Verdict
 
     @property
     def pages_done(self) -> int:
@@ -92,6 +95,7 @@ class Summary:
             "failures": [{"kind": kind, "url": url, "problem": problem} for kind, url, problem in self.failures],
             "notes": [{"url": url, "problem": note} for url, note in self.notes],
             "files": [{"path": path, "rows": rows} for path, rows in self.written],
+            "verdict": self.verdict.as_dict(),
         }
 
     def view(self, *, verbose: bool = False) -> RenderableType:
@@ -106,6 +110,7 @@ class Summary:
             parts.append(plain(self._headline(name, account, main=number == 0), "bold"))
             parts += [_columns_view(columns, account), *(plain(line) for line in _account_lines(account)), plain("")]
         parts += [plain(line) for line in self._page_lines(verbose)]
+        parts += [plain(line, "red") for line in in_short(self.verdict, self.folder)]
         parts += [plain(line) for line in self._file_lines()]
         return Group(*parts)
 
@@ -178,6 +183,9 @@ class Summary:
 
 def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = False) -> Summary:
     """The summary of a run as it stands."""
+    from wadi.verifying import verify
+
+    verified = verify(run)
     main = run.tables[0] if run.tables else ""
     kinds = [name for name, kind in run.loaded.plan.page.items() if kind.table == main and kind.total is not None]
     return Summary(
@@ -186,7 +194,7 @@ def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = 
         end=run.end,
         interrupted=interrupted,
         pages=run.pages(),
-        tables=list(run.accounts()),
+        tables=verified.accounts,
         listings=run.state.listings(),
         failures=list(run.state.failures()),
         notes=list(run.state.notes()),
@@ -195,6 +203,7 @@ def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = 
         main_kind=kinds[0] if kinds else None,
         spent=run.state.meta("spent") or {},
         limits=run.loaded.plan.limits,
+        verdict=verified.verdict,
     )
 
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Collection
 from contextlib import asynccontextmanager
 from importlib.resources import files
 from typing import Any
 
 from aiohttp import web
 
-from wadi.demo import office, photos, shapes, world
+from wadi.demo import faults, office, photos, shapes, world
 from wadi.demo.pages import html, missing, page
 from wadi.demo.weather import Weather, middleware
 
@@ -209,9 +209,14 @@ async def served(port: int = 0, middlewares: tuple[Any, ...] = ()) -> AsyncItera
 
 
 async def serve_until_cancelled(
-    port: int, ready: Callable[[str], None], weather: Weather = "calm", seed: int = 1
+    port: int,
+    ready: Callable[[str], None],
+    weather: Weather = "calm",
+    seed: int = 1,
+    planted: Collection[str] = (),
 ) -> None:
     """Serve the site until the task is cancelled; `ready` is called with its address."""
-    async with served(port, (middleware(seed, weather),)) as address:
+    planting = (faults.middleware(planted),) if planted else ()
+    async with served(port, (middleware(seed, weather), *planting)) as address:
         ready(address)
         await asyncio.Event().wait()

@@ -13,7 +13,7 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
-from wadi.plan import model
+from wadi.plan import checks, model
 from wadi.plan.code import BadCode, Function, load_code
 from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
@@ -306,12 +306,21 @@ def _part_at(path: Path) -> type[BaseModel] | None:
         steps[1:2] = ["*"]
     if len(path) > 4 and path[-2] == "parts":
         return model.FieldPlan
+    if len(path) > 2 and path[0] == "table" and path[2] == "check":
+        return _check_at(path[3:])
     if len(path) > 3 and path[2] in ("fields", "open", "lists", "derive"):
         steps[3] = "*"
     for at in (4, 5):
         if len(path) > at and path[at - 1] in ("fields", "send", "keep"):
             steps[at] = "*"
     return _PARTS.get(tuple(steps))
+
+
+def _check_at(path: Path) -> type[BaseModel]:
+    """The part of `check` that stands at a path inside it."""
+    if not path:
+        return checks.CheckPlan
+    return checks.ColumnCheckPlan if path[0] == "columns" and len(path) == 2 else checks.BoundsPlan
 
 
 _PARTS: dict[tuple[str, ...], type[BaseModel]] = {

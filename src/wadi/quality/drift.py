@@ -102,7 +102,8 @@ def _is_far(measure: str, value: float, values: Sequence[float], error: float = 
 def _table_drifts(name: str, now: TableMeasures, past: Sequence[TableMeasures]) -> Iterator[Drift]:
     rows = [one.rows for one in past]
     usual = median(rows)
-    error = sqrt(1 / (now.rows + 1) + 1 / (usual + 1))
+    # A register's rows are counted, not drawn: two standard errors of a count are enough for short tables.
+    error = 2 / _ERRORS * sqrt(1 / (now.rows + 1) + 1 / (usual + 1))
     if _is_far("rows", log(now.rows + 1), [log(one + 1) for one in rows], error):
         word = "shorter" if now.rows < usual else "longer"
         yield Drift(name, "", "rows", f"{name} is much {word}: {now.rows:,} rows, {_before(rows)} before")

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from wadi.page.document import Document
 from wadi.quality.profile import ColumnProfile, TableProfile
 from wadi.table.account import Account
 
@@ -95,6 +96,30 @@ def _column(one: ColumnProfile, unread: int) -> ColumnMeasures:
     )
 
 
+def marks_in(document: Document) -> set[str]:
+    """What tells how a page is built: names of elements with their classes, or keys of JSON. Words with digits are left
+    out, since they tell records from one another."""
+    if document.kind == "json":
+        return set(_keys(document.data))
+    marks: set[str] = set()
+    for element in document.tree.iter("*"):
+        marks.add(element.tag)
+        marks.update(f"{element.tag}.{name}" for name in (element.get("class") or "").split())
+    return {mark for mark in marks if not any(c.isdecimal() for c in mark.partition(".")[2])}
+
+
+def _keys(value: Any, depth: int = 0) -> Iterator[str]:
+    if isinstance(value, dict) and depth < _DEEPEST:
+        for key, inner in value.items():
+            if not any(c.isdecimal() for c in key):
+                yield key
+                yield from _keys(inner, depth + 1)
+    elif isinstance(value, list) and depth < _DEEPEST:
+        for inner in value[:20]:
+            yield from _keys(inner, depth + 1)
+
+
+_DEEPEST = 12
 _RUNS = re.compile(r"(A+a*|a+|9+)\+?")
 
 

@@ -301,6 +301,11 @@ class RunState:
         )
         return [page_of(*row) for row in cursor]
 
+    def first_pages(self, kind: str, count: int) -> list[int]:
+        """The numbers of the first pages of a kind that were read, in reading order."""
+        query = "SELECT id FROM pages WHERE kind = ? AND state = 1 ORDER BY route LIMIT ?"
+        return [page for (page,) in self._db.execute(query, (kind, count))]
+
     def hosts_asked(self) -> list[str]:
         """The hosts that some page was asked for at."""
         return [host for (host,) in self._db.execute("SELECT DISTINCT host FROM pages WHERE state <> 0")]

@@ -1,0 +1,88 @@
+"""`wadi verify`: whether a run's tables are all there, once, in the right types, and as earlier runs lead to expect."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, TextIO
+
+from wadi.cli.options import add_runs
+from wadi.cli.status import Status
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from wadi.quality.verify import Finding, Verdict
+
+EXAMPLES = """examples (after  wadi demo):
+  wadi verify wadi-demo/runs/springs/…
+  wadi verify springs --runs wadi-demo/runs        the plan's newest run
+  wadi verify springs --against runs/springs/2026-10-03T0914 --json
+exit status: 1 when something does not hold
+"""
+_SHOWN = 3
+_IN_SHORT = 4
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("run", metavar="RUN", help="the run's folder, or the name of a plan for its newest run")
+    parser.add_argument(
+        "--against", metavar="RUN", help="tell drift against this run alone (default: the plan's earlier complete runs)"
+    )
+    parser.add_argument("--json", action="store_true", help="the findings as JSON on standard output")
+    add_runs(parser)
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.cli.show import console, write_json
+    from wadi.runs import Run
+    from wadi.verifying import verify
+
+    with Run.open(args.run, args.runs) as opened:
+        verified = verify(opened, against=args.against)
+        verdict = verified.verdict
+        if args.json:
+            told = {"plan": opened.plan_name, "run": str(opened.folder), **verdict.as_dict()}
+            write_json({**told, "earlier": verified.earlier}, out)
+        elif not args.quiet:
+            console(out).print(verdict_view(verdict, len(verified.earlier), verbose=args.verbose))
+    return Status.DONE if verdict.holds else Status.NOT_ALL
+
+
+def verdict_view(verdict: Verdict, earlier: int, *, verbose: bool = False) -> RenderableType:
+    """The verdict for people: the sentence, what fails, remarks."""
+    from rich.console import Group
+
+    from wadi.cli.show import plain
+
+    fails = [one for one in verdict.findings if one.fails]
+    remarks = [one for one in verdict.findings if not one.fails]
+    parts: list[RenderableType] = [plain(verdict.sentence, "bold green" if verdict.holds else "bold red")]
+    for title, which, style in (("does not hold", fails, "red"), ("worth knowing", remarks, "")):
+        if which:
+            parts += [plain(""), plain(title, "bold")]
+            parts += [line for one in which for line in _lines(one, style, verbose=verbose)]
+    if not earlier:
+        parts += [plain(""), plain("No earlier complete run of this plan to compare with.", "dim")]
+    return Group(*parts)
+
+
+def _lines(one: Finding, style: str, *, verbose: bool) -> list[RenderableType]:
+    from wadi.cli.show import plain
+    from wadi.problems import shortened
+
+    where = f"{one.table}: " if one.table and one.table not in one.what else ""
+    shown = one.examples if verbose else one.examples[:_SHOWN]
+    lines: list[RenderableType] = [plain(f"  {where}{one.what} [{one.code}]", style)]
+    lines += [plain(f"      {shortened(example, 180)}", "dim") for example in shown]
+    left = len(one.examples) - len(shown)
+    return lines + ([plain(f"      {left} more: -v", "dim")] if left else [])
+
+
+def in_short(verdict: Verdict, folder: str) -> list[str]:
+    """What is told of a verdict at the end of a run: what the run's own summary does not say."""
+    told = [one for one in verdict.findings if one.fails and one.code.startswith(("check", "drift", "blank"))]
+    if not told:
+        return []
+    lines = [f"verify    {len(told)} {'thing does' if len(told) == 1 else 'things do'} not hold"]
+    lines += [f"  {one.what} [{one.code}]" for one in told[:_IN_SHORT]]
+    return [*lines, f"  all of it:  wadi verify {folder}"]

@@ -1,0 +1,262 @@
+"""Whether a run's tables are all there, once, in the right types: findings, and a verdict in a sentence or two.
+
+Each rule is a function that takes the facts of a run and yields its findings; a new one is a function and a line in RULES.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from wadi.plan.columns import Column
+from wadi.problems import listed, shortened
+from wadi.quality.checks import Broken
+from wadi.quality.drift import Drift
+from wadi.table.account import Account
+
+UNREAD_SHARE = 0.01
+"""So many cells of a column may be unreadable before it counts as a failure; they are in the problems either way."""
+_LACKS_ROWS = {
+    "listing-shifted": "shifted while they were read",
+    "part-too-long": "are longer than the site shows",
+    "listing-too-long": "have more pages than the plan allows",
+    "cut-off": "were not read to their end",
+    "no-rows-again": "were left after pages without rows",
+}
+"""Notes that mean that rows may be missing, with what is said of the listings or pages."""
+_EXAMPLES = 5
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something that was found: a code, the table and column where there is one, what it is in words, examples, and whether
+    it means that something does not hold."""
+
+    code: str
+    what: str
+    fails: bool = True
+    table: str = ""
+    column: str = ""
+    examples: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class TableFacts:
+    """A table: its columns, how many rows it has, and what became of those that pages gave."""
+
+    name: str
+    columns: Sequence[Column]
+    rows: int
+    account: Account
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What is known of a run. `listings` are those that state a total: kind, URL, stated, came. `failures` are kind, URL and
+    problem; `completing` are the page kinds that complete rows, with the table; `notes` are URL and problem."""
+
+    end: str | None
+    tables: Sequence[TableFacts]
+    listings: Sequence[tuple[str, str, int, int]] = ()
+    failures: Sequence[tuple[str, str, Mapping[str, Any]]] = ()
+    notes: Sequence[tuple[str, Mapping[str, Any]]] = ()
+    waiting: int = 0
+    completing: Mapping[str, str] = field(default_factory=dict)
+    main_kinds: frozenset[str] = frozenset()
+    broken: Sequence[Broken] = ()
+    drifted: Sequence[Drift] = ()
+    earlier: int = 0
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """The findings of a run. `stated` is what the site says of the main table, `earlier` how many runs it was compared with."""
+
+    main: str
+    rows: int
+    stated: int | None
+    findings: tuple[Finding, ...]
+    earlier: int
+
+    @property
+    def holds(self) -> bool:
+        """Whether nothing was found that fails."""
+        return not any(one.fails for one in self.findings)
+
+    @property
+    def sentence(self) -> str:
+        """The verdict in a sentence or two."""
+        of = f" of {self.stated:,}" if self.stated is not None else ""
+        head = f"{self.rows:,}{of} {self.main}"
+        fails = [one.what for one in self.findings if one.fails]
+        if not fails:
+            compared = f", and nothing drifted against {_runs(self.earlier)}" if self.earlier else ""
+            return f"{head}; all that was asked for holds{compared}."
+        more = f"; and {len(fails) - 3} more" if len(fails) > 3 else ""
+        return f"{head}; {'; '.join(shortened(what, 160) for what in fails[:3])}{more}."
+
+    def as_dict(self) -> dict[str, Any]:
+        """The verdict for programs."""
+        return {
+            "holds": self.holds,
+            "verdict": self.sentence,
+            "rows": self.rows,
+            "stated": self.stated,
+            "compared_with": self.earlier,
+            "findings": [asdict(one) for one in self.findings],
+        }
+
+
+def _runs(count: int) -> str:
+    return "the run before" if count == 1 else f"{count} earlier runs"
+
+
+def verdict_of(facts: Facts) -> Verdict:
+    """Everything that the rules find in a run, what fails first."""
+    found = [finding for rule in RULES for finding in rule(facts)]
+    found.sort(key=lambda one: not one.fails)
+    totals = [stated for kind, _, stated, _ in facts.listings if kind in facts.main_kinds]
+    main = facts.tables[0] if facts.tables else None
+    rows = main.rows if main else 0
+    return Verdict(main.name if main else "rows", rows, sum(totals) if totals else None, tuple(found), facts.earlier)
+
+
+# -- completeness
+
+
+def _end(facts: Facts) -> Iterator[Finding]:
+    left = f", {facts.waiting:,} pages known but not asked for" if facts.waiting else ""
+    if facts.end is None:
+        yield Finding("not-finished", f"the crawl did not come to its end{left}: wadi resume goes on")
+    elif facts.end.endswith("limit"):
+        yield Finding("limit", f"the {facts.end} ended the crawl{left}", fails=False)
+    elif facts.end != "complete":
+        yield Finding("not-finished", f"the crawl ended early ({facts.end}){left}")
+    elif facts.waiting:
+        yield Finding("not-followed", f"{facts.waiting:,} pages are known but were not asked for", fails=False)
+
+
+def _without_doubles(facts: Facts) -> list[tuple[str, str, int, int]]:
+    """The listings; of a single one the rows without those that stand twice in it."""
+    listings = list(facts.listings)
+    if len(listings) != 1 or not facts.tables or listings[0][0] not in facts.main_kinds:
+        return listings
+    kind, url, stated, came = listings[0]
+    return [(kind, url, stated, came - facts.tables[0].account.doubles)]
+
+
+def _listings(facts: Facts) -> Iterator[Finding]:
+    if facts.end != "complete":
+        return
+    listings = _without_doubles(facts)
+    short = [one for one in listings if one[3] < one[2]]
+    long = [one for one in listings if one[3] > one[2]]
+    for code, which, word in (("rows-missing", short, "fewer"), ("rows-beyond", long, "more")):
+        if which:
+            stated, came = sum(one[2] for one in which), sum(one[3] for one in which)
+            many = f"{len(which)} of {len(facts.listings)} listings gave {word} rows than they state"
+            one = f"the listing gave {word} rows than it states" if len(facts.listings) == 1 else many
+            examples = tuple(f"{came:,} of {stated:,}: {url}" for _, url, stated, came in which[:_EXAMPLES])
+            yield Finding(code, f"{one}: {came:,} of {stated:,}", examples=examples)
+
+
+def _failures(facts: Facts) -> Iterator[Finding]:
+    by_kind: dict[tuple[str, str], list[str]] = {}
+    for kind, url, problem in facts.failures:
+        by_kind.setdefault((kind, _cause(problem)), []).append(url)
+    for (kind, cause), urls in by_kind.items():
+        table = facts.completing.get(kind)
+        what = f"{len(urls):,} {kind} page{'s' if len(urls) > 1 else ''} missing ({cause})"
+        own = next((one for one in facts.tables if one.name == table), None)
+        if own is not None and own.account.incomplete_rows:
+            numbers = own.account.incomplete_rows
+            lacks = "lacks" if own.account.incomplete == 1 else "lack"
+            more = " …" if own.account.incomplete > len(numbers) else ""
+            rows = f"row{'' if len(numbers) == 1 else 's'} {', '.join(map(str, numbers))}{more}"
+            columns = listed([one.name for one in own.columns if kind in one.pages], 4)
+            what += f": {rows} {lacks} {columns}"
+        code = "blocked" if cause == "blocked" else "pages-failed"
+        yield Finding(code, what, table=table or "", examples=tuple(urls[:_EXAMPLES]))
+
+
+def _cause(problem: Mapping[str, Any]) -> str:
+    code = str(problem["code"])
+    status = str(problem["what"]).split("status ")[-1][:3]
+    return status if code == "http-status" and status.isdecimal() else code
+
+
+def _notes(facts: Facts) -> Iterator[Finding]:
+    codes = Counter(str(note["code"]) for _, note in facts.notes)
+    for code, count in codes.items():
+        urls = tuple(dict.fromkeys(url for url, note in facts.notes if note["code"] == code))
+        if code in _LACKS_ROWS:
+            what = f"{count:,} listings or pages {_LACKS_ROWS[code]}: rows may be missing"
+            yield Finding(code, what, examples=urls[:_EXAMPLES])
+        else:
+            example = next(str(note["what"]) for _, note in facts.notes if note["code"] == code)
+            yield Finding(code, f"{count:,} × {shortened(example, 120)}", fails=False, examples=urls[:_EXAMPLES])
+
+
+def _rejects(facts: Facts) -> Iterator[Finding]:
+    for table in facts.tables:
+        account = table.account
+        if account.rejected:
+            examples = tuple(f"no {column}: {url}" for url, column in account.reject_examples)
+            what = f"{account.rejected:,} rows of {table.name} lack a required value and are among the rejects"
+            yield Finding("rejects", what, table=table.name, examples=examples)
+
+
+def _unread(facts: Facts) -> Iterator[Finding]:
+    for table in facts.tables:
+        for column, count in table.account.unread.items():
+            url, problem = table.account.unread_examples[column]
+            fails = count > UNREAD_SHARE * max(1, table.rows)
+            what = f"{count:,} cells of {column} cannot be read"
+            yield Finding("unread", what, fails, table.name, column, (f"{shortened(problem.what, 120)}: {url}",))
+
+
+def _blank(facts: Facts) -> Iterator[Finding]:
+    for table in facts.tables:
+        for column in table.columns if table.rows >= 3 and not facts.earlier else ():
+            if not table.account.filled.get(column.name) and not column.part_of and column.pages:
+                yield Finding("blank", f"{column.name} is blank in every row", table=table.name, column=column.name)
+
+
+def _doubles(facts: Facts) -> Iterator[Finding]:
+    for table in facts.tables:
+        if table.account.doubles:
+            ways = sorted(table.account.double_ways.items(), key=lambda item: -item[1].count)
+            examples = tuple(f"{found.count:,} {way}" for way, found in ways[:_EXAMPLES])
+            what = f"{table.account.doubles:,} of {table.account.given:,} rows of {table.name} came twice and were left out"
+            yield Finding("doubles", what, fails=False, table=table.name, examples=examples)
+
+
+def _checks(facts: Facts) -> Iterator[Finding]:
+    for one in facts.broken:
+        examples = tuple(
+            f"row {number}{f' ({key})' if key else ''}{f': {shortened(value, 60)}' if value else ''}"
+            for number, key, value in one.examples
+        )
+        what = f"{one.what} in {one.count:,} row{'s' if one.count != 1 else ''}" if one.count else one.what
+        yield Finding(f"check: {one.rule}", what, table=one.table, column=one.column, examples=examples)
+
+
+def _drift(facts: Facts) -> Iterator[Finding]:
+    for one in facts.drifted:
+        yield Finding(f"drift: {one.measure}", one.what, table=one.table, column=one.column)
+
+
+RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
+    _end,
+    _listings,
+    _failures,
+    _blank,
+    _checks,
+    _drift,
+    _rejects,
+    _unread,
+    _notes,
+    _doubles,
+)

@@ -1,0 +1,169 @@
+"""Verify through the real command: an undisturbed run is silent, each planted fault is named and nothing else."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Program, plan_text, serving
+from wadi.demo.faults import FAULTS, middleware
+from wadi.demo.site import application
+
+CHECKS = """
+[table.springs.check]
+rows  = {{ minimum = {least} }}
+where = ["flow <= {most}"]
+[table.springs.check.columns]
+flow     = {{ minimum = 0, maximum = {most}, filled = 0.5 }}
+status   = {{ enum = ["flowing", "seasonal", "dry"] }}
+code     = {{ required = true, unique = true, pattern = 'MW-\\d{{4}}' }}
+registered = {{ past = true, maximum = "{day}" }}
+"""
+
+
+def verified(program: Program, *more: str) -> tuple[int, dict[str, Any]]:
+    done = program("verify", "springs", "--json", *more)
+    assert not done.err
+    return done.status, json.loads(done.out)
+
+
+def fails(told: dict[str, Any]) -> list[tuple[str, str]]:
+    return [(one["code"], one["column"]) for one in told["findings"] if one["fails"]]
+
+
+@pytest.fixture(scope="module")
+def before(tmp_path_factory: pytest.TempPathFactory, site: str) -> Path:
+    """A folder with a plan and one undisturbed run."""
+    program = Program(tmp_path_factory.mktemp("before"))
+    (program.folder / "springs.toml").write_text(plan_text())
+    done = program("run", "springs.toml", "--input", f"site={site}")
+    assert done.status == 0, done.err
+    assert "verify" not in done.err
+    return program.folder
+
+
+@pytest.fixture
+def again(before: Path, tmp_path: Path) -> Program:
+    """A program in a copy of that folder."""
+    shutil.copytree(before, tmp_path / "w")
+    return Program(tmp_path / "w")
+
+
+def test_an_undisturbed_run_is_silent(again: Program, site: str) -> None:
+    status, told = verified(again)
+    assert (status, told["findings"], told["compared_with"]) == (0, [], 0)
+    assert told["verdict"] == "354 of 354 springs; all that was asked for holds."
+    assert again("run", "springs.toml", "--input", f"site={site}").status == 0
+    status, told = verified(again)
+    assert (status, told["findings"], told["compared_with"]) == (0, [], 1)
+    assert "nothing drifted against the run before" in told["verdict"]
+
+
+FOUND = {
+    "column": [("drift: filled", "depth")],
+    "page": [("rows-missing", "")],
+    "doubles": [("drift: doubles", "")],
+    "unit": [("drift: range", "flow")],
+    "total": [("rows-missing", "")],
+}
+
+
+@pytest.mark.parametrize("names", [*([name] for name in FAULTS), list(FAULTS)], ids=lambda names: "+".join(names))
+def test_each_planted_fault_is_named_and_nothing_else(again: Program, names: list[str]) -> None:
+    with serving(lambda: application((middleware(names),))) as address:
+        done = again("run", "springs.toml", "--input", f"site={address}")
+    assert done.status == 1
+    status, told = verified(again)
+    assert status == 1
+    assert sorted(fails(told)) == sorted({one for name in names for one in FOUND[name]})
+    remarks = {one["code"] for one in told["findings"] if not one["fails"]}
+    assert remarks <= {"doubles"}
+    if names == ["page"]:
+        assert "324 of 354" in told["verdict"]
+    if names == ["total"]:
+        assert told["verdict"].startswith("354 of 360 springs; the listing gave fewer rows than it states: 354 of 360")
+    if "column" in names:
+        assert "depth is blank in every row, 88% filled before" in [one["what"] for one in told["findings"]]
+        assert "depth is blank in every row" in done.err
+
+
+def test_missing_detail_pages_are_told_with_their_rows(again: Program, site: str) -> None:
+    from aiohttp import web
+
+    @web.middleware
+    async def gone(request: web.Request, handler: Any) -> Any:
+        return web.Response(status=404) if request.path.endswith(("0011", "0200")) else await handler(request)
+
+    with serving(lambda: application((gone,))) as address:
+        assert again("run", "springs.toml", "--input", f"site={address}").status == 1
+    done = again("verify", "springs")
+    assert done.status == 1
+    first = done.out.splitlines()[0]
+    assert first.startswith("354 of 354 springs; 2 spring pages missing (404): rows ")
+    assert 'lack "altitude", "temperature", "keepers", "note"' in first
+    assert "[pages-failed]" in done.out
+
+
+@pytest.mark.parametrize(
+    ("values", "broken"),
+    [
+        ({"least": 300, "most": 5000, "day": "2022-12-31"}, []),
+        (
+            {"least": 400, "most": 2000, "day": "2000-01-01"},
+            [("check: rows", ""), ("check: where", ""), ("check: maximum", "flow"), ("check: maximum", "registered")],
+        ),
+    ],
+)
+def test_checks_of_the_plan_are_told_with_the_first_rows(
+    program: Program, site: str, values: dict[str, Any], broken: list[tuple[str, str]]
+) -> None:
+    (program.folder / "springs.toml").write_text(plan_text() + CHECKS.format(**values))
+    assert program("run", "springs.toml", "--input", f"site={site}").status == bool(broken)
+    status, told = verified(program)
+    assert (status, fails(told)) == (bool(broken), broken)
+    for one in told["findings"]:
+        if one["code"] == "check: maximum":
+            assert one["examples"][0].startswith("row ")
+            assert "(MW-" in one["examples"][0]
+
+
+@pytest.mark.parametrize(
+    ("check", "code", "told"),
+    [
+        ('where = ["flow <= capacity"]', "unknown-column", "columns: "),
+        ('where = ["flow <="]', "bad-formula", "cannot be read"),
+        ("columns = { flwo = { minimum = 0 } }", "unknown-column", 'did you mean "flow"?'),
+        ("columns = { name = { pattern = '(' } }", "bad-regex", "regular expression"),
+        ("columns = { name = { mean = { minimum = 1 } } }", "wrong-value", "mean is of numbers"),
+        ('columns = { flow = { minimum = "0" } }', "wrong-value", "a number"),
+        ("columns = { name = { maximum = 3 } }", "wrong-value", "a text"),
+        ('columns = { district = { refers_to = "districts.name" } }', "unknown-table", "districts"),
+        ('columns = { district = { refers_to = "springs.nam" } }', "unknown-column", 'did you mean "name"?'),
+        ("rows = { least = 3 }", "unknown-key", "minimum"),
+        ("columns = { flow = { minimun = 3 } }", "unknown-key", "minimum"),
+    ],
+)
+def test_checks_that_cannot_be_are_mistakes_of_the_plan(program: Program, check: str, code: str, told: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text() + f"[table.springs.check]\n{check}\n")
+    done = program("lint", "springs.toml")
+    assert done.status == 2
+    assert f"[{code}]" in done.err + done.out
+    assert told in done.err + done.out
+
+
+def test_a_run_cut_short_is_not_held_against_whole_ones(again: Program, site: str) -> None:
+    assert again("run", "springs.toml", "--input", f"site={site}", "--rows", "40").status == 0
+    status, told = verified(again)
+    assert status == 0
+    assert [(one["code"], one["fails"]) for one in told["findings"]] == [("limit", False)]
+
+
+def test_what_is_not_there_is_said(again: Program) -> None:
+    done = again("verify", "nowhere")
+    assert (done.status, "[no-such-run]" in done.err) == (2, True)
+    done = again("verify", "springs", "--against", "nowhere")
+    assert (done.status, "[no-such-run]" in done.err) == (2, True)
