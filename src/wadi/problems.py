@@ -25,6 +25,7 @@ MEANINGS: dict[str, str] = {
     "no-such-run": "No run is found under this name or in this folder.",
     "damaged-run": "The run's database cannot be read.",
     "run-in-use": "Another process works on the run.",
+    "no-browser": "A report is wanted as PDF, and no browser is installed that prints it, or it failed.",
     "no-such-table": "The plan (or the run) has no table of this name.",
     # the plan as a text
     "not-utf8": "The plan file is not UTF-8, which TOML 1.0 asks for.",

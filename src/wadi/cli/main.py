@@ -34,6 +34,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "trace": ("wadi.cli.trace", "from a row of a table back to the stored page, stage by stage"),
     "verify": ("wadi.cli.verify", "say whether a run has everything, once, in the right types, and what drifted"),
     "profile": ("wadi.cli.profile", "figures and charts of every column, of a run or a file"),
+    "compare": ("wadi.cli.compare", "what changed between two runs or files, or in a table over all runs"),
+    "report": ("wadi.cli.report", "a run as one page to be sent on: verdict, tables, crawl, failures"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),
 }
 _ABOUT = "Write a crawler as a short, readable file, rehearse it, run it politely, and get clean tables."

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import logging
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from wadi.problems import shortened
+from wadi.quality.compare import Point
 from wadi.quality.profile import ColumnProfile, TableProfile
 from wadi.quality.tables import TableSource
 
@@ -219,3 +220,29 @@ def scatter(label: str, points: list[tuple[float, float]], rows: int) -> Figure:
     shown = f"{len(points):,} of {rows:,} rows" if len(points) < rows else f"all {rows:,} rows"
     axes.set_title(f"{shortened(label, 40)}: {shown} with a place")
     return figure
+
+
+def draw_history(points: Sequence[Point], label: str, target: Path, *, column: bool) -> None:
+    """A series over runs as a figure in a file. Raises OSError, ValueError for an ending that is no picture's."""
+    import matplotlib as mpl
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    logging.getLogger("matplotlib.font_manager").setLevel(logging.ERROR)
+    with mpl.rc_context(_SETTINGS):
+        figure, axes = _figure()
+        values = [point.value if column else point.rows for point in points]
+        kept = [(at, value) for at, value in enumerate(values) if isinstance(value, int | float)]
+        axes.plot(
+            [at for at, _ in kept], [value for _, value in kept], color=BLUE, marker="o", markersize=5, linewidth=1.8
+        )
+        axes.margins(x=0.03, y=0.15)
+        step = max(1, -(-len(points) // 8))
+        places = list(range(0, len(points), step))
+        axes.set_xticks(places, [points[at].began[:10] for at in places])
+        for at, value in (kept[0], kept[-1]) if len(kept) > 1 else kept:
+            axes.annotate(f"{value:,.6g}", (at, value), xytext=(0, 8), textcoords="offset points", ha="center")
+        axes.set_xlabel("run")
+        axes.set_ylabel("value" if column else "rows")
+        axes.set_title(shortened(label, 70))
+        FigureCanvasAgg(figure)
+        figure.savefig(target, dpi=_DPI)

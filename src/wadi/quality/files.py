@@ -26,7 +26,7 @@ from wadi.problems import Place, Problem, UsageError, listed
 from wadi.quality.tables import TableSource
 
 _INTEGER = re.compile(r"[+-]?(?:0|[1-9]\d{0,17})")
-_NUMBER = re.compile(r"[+-]?(?:(?:0|[1-9]\d*)\.?\d*|\.\d+)(?:[eE][+-]?\d+)?")
+_NUMBER = re.compile(r"[+-]?(?:(?:0|[1-9]\d*)(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?")
 _DAY = re.compile(r"\d{4}-\d\d-\d\d")
 _MOMENT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?")
 _TEXT_TYPES: tuple[tuple[TypeName, re.Pattern[str]], ...] = (

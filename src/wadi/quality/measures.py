@@ -86,7 +86,8 @@ def _column(one: ColumnProfile, unread: int) -> ColumnMeasures:
     numbers = one.numbers
     values = {str(value): count for value, count in one.every}
     shapes: dict[str, int] = {}
-    for shape, count in one.texts.shapes if one.texts is not None else ():
+    # URLs are as long as the site's name makes them, and say nothing by it.
+    for shape, count in one.texts.shapes if one.texts is not None and one.column.type not in ("url", "file") else ():
         coarse = coarse_shape(shape)
         shapes[coarse] = shapes.get(coarse, 0) + count
     if numbers is None:

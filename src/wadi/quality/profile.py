@@ -150,6 +150,10 @@ class _Spill:
             self._held.tofile(self._file)
             self._held = array(self._code)
 
+    def close(self) -> None:
+        if self._file is not None:
+            self._file.close()
+
     def taken(self) -> np.ndarray[Any, Any]:
         kind = np.float64 if self._code == "d" else np.int64
         held = np.frombuffer(self._held.tobytes(), dtype=kind)
@@ -242,6 +246,9 @@ def profile_of(source: TableSource) -> TableProfile:
     frequent = _frequent_of(source, gathered)
     profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
     doubled = count - len(np.unique(whole.taken()))
+    for one in gathered:
+        one.digests.close()
+        one.figures.close()
     return TableProfile(source.name, count, doubled, profiles, tuple(missing.pairs(source.names)), missing.map())
 
 
@@ -310,7 +317,6 @@ def _numbers_of(values: np.ndarray[Any, Any]) -> Numbers | None:
     fence = _FENCE * (upper - lower)
     beyond = values[(values < lower - fence) | (values > upper + fence)]
     furthest = beyond[np.argsort(-np.abs(beyond - median), kind="stable")]
-    counts, edges = np.histogram(values, bins=min(BINS, max(1, len(np.unique(values[:BATCH_ROWS])))))
     return Numbers(
         least=float(values.min()),
         lower=lower,
@@ -323,10 +329,22 @@ def _numbers_of(values: np.ndarray[Any, Any]) -> Numbers | None:
         lowest=tuple(float(one) for one in ordered[:_ENDS]),
         highest=tuple(float(one) for one in ordered[-_ENDS:]),
         extremes=tuple(dict.fromkeys(float(one) for one in furthest[:_EXAMPLES])),
-        bins=tuple(
-            (float(one), float(other), int(count))
-            for one, other, count in zip(edges[:-1], edges[1:], counts, strict=True)
-        ),
+        bins=_bins_of(ordered),
+    )
+
+
+def _bins_of(ordered: np.ndarray[Any, Any]) -> tuple[tuple[float, float, int], ...]:
+    """Equally wide bins from the least to the greatest; one where all are the same, or too close for more."""
+    whole = ((float(ordered[0]), float(ordered[-1]), len(ordered)),)
+    different = len(np.unique(ordered[:BATCH_ROWS])) if len(ordered) < BATCH_ROWS else BINS
+    if ordered[0] == ordered[-1]:
+        return whole
+    try:
+        counts, edges = np.histogram(ordered, bins=min(BINS, different))
+    except ValueError:
+        return whole
+    return tuple(
+        (float(one), float(other), int(count)) for one, other, count in zip(edges[:-1], edges[1:], counts, strict=True)
     )
 
 

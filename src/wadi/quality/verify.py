@@ -79,6 +79,8 @@ class Verdict:
     stated: int | None
     findings: tuple[Finding, ...]
     earlier: int
+    listings: tuple[tuple[str, str, int, int], ...] = ()
+    """Those that state a total: kind, URL, stated, came, without rows that stand twice in the only one."""
 
     @property
     def holds(self) -> bool:
@@ -120,7 +122,14 @@ def verdict_of(facts: Facts) -> Verdict:
     totals = [stated for kind, _, stated, _ in facts.listings if kind in facts.main_kinds]
     main = facts.tables[0] if facts.tables else None
     rows = main.rows if main else 0
-    return Verdict(main.name if main else "rows", rows, sum(totals) if totals else None, tuple(found), facts.earlier)
+    return Verdict(
+        main.name if main else "rows",
+        rows,
+        sum(totals) if totals else None,
+        tuple(found),
+        facts.earlier,
+        tuple(_without_doubles(facts)),
+    )
 
 
 # -- completeness

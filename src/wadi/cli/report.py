@@ -1,0 +1,53 @@
+"""`wadi report`: a run as one HTML page that can be sent to a colleague, or as PDF."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TextIO
+
+from wadi.cli.options import add_runs
+from wadi.cli.status import Status
+
+EXAMPLES = """examples (after  wadi demo):
+  wadi report springs --runs wadi-demo/runs -o report.html
+  wadi report springs --runs wadi-demo/runs -o report.html --pdf report.pdf
+exit status: 1 when something does not hold, as with wadi verify
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("run", metavar="RUN", help="the run's folder, or the name of a plan for its newest run")
+    parser.add_argument(
+        "-o", "--output", type=Path, metavar="FILE", help="the HTML file to write (default: PLAN-report.html)"
+    )
+    parser.add_argument(
+        "--pdf", type=Path, metavar="FILE", help="print it to PDF as well, with a browser that is installed"
+    )
+    parser.add_argument("--against", metavar="RUN", help="tell drift against this run alone")
+    add_runs(parser)
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.cli.show import shown_size
+    from wadi.problems import Problem, UsageError
+    from wadi.reporting import report_of, write_pdf
+    from wadi.runs import Run
+
+    with Run.open(args.run, args.runs) as opened:
+        text, holds = report_of(opened, against=args.against)
+        target = args.output or Path(f"{opened.plan_name}-report.html")
+    try:
+        target.write_text(text, "utf-8")
+    except OSError as error:
+        raise UsageError(Problem("not-writable", f"{target} cannot be written: {error.strerror}")) from error
+    written = [target]
+    if args.pdf is not None:
+        if not args.pdf.absolute().parent.is_dir():
+            raise UsageError(Problem("not-writable", f"{args.pdf} cannot be written: there is no such folder"))
+        write_pdf(target, args.pdf)
+        written.append(args.pdf)
+    if not args.quiet:
+        for path in written:
+            print(f"{path}  {shown_size(path.stat().st_size)}", file=out)
+    return Status.DONE if holds else Status.NOT_ALL

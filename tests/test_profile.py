@@ -1,0 +1,247 @@
+"""Profiles: the figures are those of pandas on the same data; files of every kind give the same; charts are drawn."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Program
+from wadi.clean.types import TypeName
+from wadi.plan.columns import Column
+from wadi.problems import UsageError
+from wadi.quality import profile as profiling
+from wadi.quality.files import tables_in
+from wadi.quality.measures import coarse_shape
+from wadi.quality.profile import TableProfile, profile_of, shape_of
+from wadi.quality.tables import TableSource
+
+ROWS = 12_000
+
+
+def source(columns: dict[str, tuple[TypeName, list[Any]]]) -> TableSource:
+    made = [Column(name, kind, False, None, False, ()) for name, (kind, _) in columns.items()]
+    cells = [values for _, values in columns.values()]
+    return TableSource("t", made, lambda: map(list, zip(*cells, strict=True)))
+
+
+def register() -> pd.DataFrame:
+    rng = np.random.default_rng(1847)
+    flow = np.round(rng.lognormal(2.5, 1.4, ROWS), 2)
+    flow[rng.random(ROWS) < 0.08] = np.nan
+    depth = pd.array(rng.integers(2, 60, ROWS), dtype="Int64")
+    depth[rng.random(ROWS) < 0.1] = pd.NA
+    day = pd.Timestamp("1921-01-01") + pd.to_timedelta(rng.integers(0, 37_000, ROWS), "D")
+    return pd.DataFrame(
+        {
+            "code": [f"MW-{number:06d}" for number in range(ROWS)],
+            "district": rng.choice(["Saltholm", "Thornmere", "Upper Merrow"], ROWS),
+            "flow": flow,
+            "depth": depth,
+            "registered": day.strftime("%Y-%m-%d"),
+            "note": np.where(rng.random(ROWS) < 0.5, None, "Lined basin."),
+        }
+    )
+
+
+def as_source(frame: pd.DataFrame) -> TableSource:
+    kinds: dict[str, TypeName] = {"flow": "number", "depth": "integer", "registered": "date"}
+    plain = frame.astype(object).where(frame.notna(), None)
+    return source({name: (kinds.get(name, "string"), plain[name].tolist()) for name in frame})
+
+
+@pytest.mark.parametrize("spilled", [False, True])
+def test_figures_are_those_of_pandas(spilled: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    if spilled:  # what goes to disk, and texts too many to be counted on the way
+        monkeypatch.setattr(profiling, "_SPILLED", 1000)
+        monkeypatch.setattr(profiling, "_COUNTED", 500)
+    frame = register()
+    found = profile_of(as_source(frame))
+    assert (found.rows, found.doubled) == (ROWS, int(frame.duplicated().sum()))
+    for one in found.columns:
+        column = frame[one.column.name]
+        assert (one.filled, one.distinct) == (column.count(), column.nunique())
+        counts = column.value_counts()
+        if counts.iloc[0] > 1:
+            assert [count for _, count in one.frequent] == counts.iloc[: len(one.frequent)].tolist()
+            assert one.frequent[0][0] == counts.index[0] or counts.iloc[0] == counts.iloc[1]
+    for name in ("flow", "depth"):
+        one = next(column for column in found.columns if column.column.name == name)
+        numbers, expected = one.numbers, frame[name].astype(float).describe()
+        assert numbers is not None
+        told = [
+            numbers.mean,
+            numbers.deviation,
+            numbers.least,
+            numbers.lower,
+            numbers.median,
+            numbers.upper,
+            numbers.most,
+        ]
+        assert told == pytest.approx(expected.iloc[1:].tolist(), rel=1e-12)
+        fence = 1.5 * (numbers.upper - numbers.lower)
+        outside = (frame[name] < numbers.lower - fence) | (frame[name] > numbers.upper + fence)
+        assert numbers.outliers == int(outside.sum())
+        assert sum(count for _, _, count in numbers.bins) == one.filled
+    registered = next(column for column in found.columns if column.column.name == "registered")
+    assert (registered.first, registered.last) == (frame["registered"].min(), frame["registered"].max())
+
+
+def test_gaps_that_go_together_are_told() -> None:
+    every = list(range(200))
+    flow = [None if n % 4 == 0 else n for n in every]
+    unit = [None if n % 4 == 0 else "l/s" for n in every]
+    dry = ["yes" if n % 4 == 0 else None for n in every]
+    found = profile_of(source({"flow": ("integer", flow), "unit": ("string", unit), "dry": ("string", dry)}))
+    assert found.gaps == (
+        ("flow", "unit", pytest.approx(1.0)), ("flow", "dry", pytest.approx(-1.0)), ("unit", "dry", pytest.approx(-1.0)),
+    )  # fmt: skip
+    assert len(found.gap_map) == 3
+    assert 0.2 < sum(found.gap_map[0]) / len(found.gap_map[0]) < 0.3
+
+
+@given(st.lists(st.one_of(st.none(), st.integers(-(10**9), 10**9), st.floats(allow_nan=False, width=32)), max_size=60))
+def test_any_numbers_have_a_profile(values: list[float | None]) -> None:
+    found = profile_of(source({"x": ("number", values)})).columns[0]
+    there = [value for value in values if value is not None]
+    assert found.filled == len(there)
+    assert json.dumps(found.as_dict())
+    finite = [value for value in there if abs(value) != float("inf")]
+    assert (found.numbers is None) == (not finite)
+    if found.numbers is not None:
+        assert found.numbers.least == min(finite)
+        assert found.numbers.median == pytest.approx(float(np.median(finite)))
+
+
+@given(st.lists(st.one_of(st.none(), st.text(max_size=60)), max_size=40))
+def test_any_texts_have_a_profile(values: list[str | None]) -> None:
+    found = profile_of(source({"x": ("string", values)})).columns[0]
+    there = [value for value in values if value]
+    assert (found.filled, found.distinct) == (len(there), len(set(there)))
+    assert dict(found.frequent).items() <= {value: there.count(value) for value in there}.items()
+
+
+@pytest.mark.parametrize(
+    ("text", "shape", "coarse"),
+    [
+        ("MW-0141", "AA-9999", "a-9"),
+        ("MW-01410", "AA-9+", "a-9"),
+        ("Saltholm", "Aa+", "a"),
+        ("12 °C", "99 °A", "9 °a"),
+        ("Öster Dale", "Aaaaa Aaaa".replace("aaaaa", "aaaa"), "a a"),
+        ("", "", ""),
+    ],
+)
+def test_texts_have_shapes(text: str, shape: str, coarse: str) -> None:
+    assert shape_of(text) == shape
+    assert coarse_shape(shape) == coarse
+
+
+def files(frame: pd.DataFrame, folder: Path) -> list[Path]:
+    paths = [
+        folder / f"springs{ending}"
+        for ending in (".csv", ".tsv", ".csv.gz", ".jsonl", ".json", ".parquet", ".xlsx", ".db")
+    ]
+    frame.to_csv(paths[0], index=False)
+    frame.to_csv(paths[1], index=False, sep="\t")
+    frame.to_csv(paths[2], index=False)
+    frame.to_json(paths[3], orient="records", lines=True)
+    frame.to_json(paths[4], orient="records")
+    frame.to_parquet(paths[5])
+    frame.to_excel(paths[6], index=False)
+    database = sqlite3.connect(paths[7])
+    frame.to_sql("springs", database, index=False)
+    database.close()
+    return paths
+
+
+def test_files_of_every_kind_give_the_same(tmp_path: Path) -> None:
+    frame = register().head(300)
+    told: list[TableProfile] = [profile_of(tables_in(path)[0]) for path in files(frame, tmp_path)]
+    for found in told:
+        assert [one.filled for one in found.columns] == frame.count().tolist()
+        assert [one.distinct for one in found.columns] == frame.nunique().tolist()
+        flow, depth = found.columns[2], found.columns[3]
+        assert (flow.column.type, depth.column.type) == ("number", "integer")
+        assert flow.numbers is not None
+        assert flow.numbers.median == pytest.approx(float(frame["flow"].median()))
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "told"),
+    [
+        ("a.csv", b"", "it is empty"),
+        ("a.csv", b"a,b\n1,2\n3\n", "line 3 has 1 cells, the heading 2"),
+        ("a.jsonl", b'{"a": 1}\n[1]\n', "line 2 is no record"),
+        ("a.jsonl", b'{"a": 1}\n{"a": \n', "line 2"),
+        ("a.json", b'{"a": 1}', "it is no list of records"),
+        ("a.parquet", b"PAR1", "cannot be read"),
+        ("a.xlsx", b"PK", "cannot be read"),
+        ("a.db", b"no database at all, only text" * 9, "cannot be read"),
+        ("a.txt", b"x", "no kind of table"),
+    ],
+)
+def test_files_that_are_no_tables_are_refused(tmp_path: Path, name: str, data: bytes, told: str) -> None:
+    path = tmp_path / name
+    path.write_bytes(data)
+    with pytest.raises(UsageError, match=told):
+        [profile_of(one) for one in tables_in(path)]
+
+
+@pytest.mark.parametrize(
+    ("cells", "kind"),
+    [
+        (["1", "2", ""], "integer"),
+        (["1", "2.5"], "number"),
+        (["007", "008"], "string"),
+        (["2026-11-02", "2026-11-03"], "date"),
+        (["2026-11-02T10:00:00", "2026-11-03T10:00:00+01:00"], "datetime"),
+        (["true", "false"], "boolean"),
+        (["1", "true"], "string"),
+        (["2026-11-02", "12"], "string"),
+        (["1", "x"], "string"),
+        (["", ""], "string"),
+    ],
+)
+def test_columns_of_csv_have_the_type_that_all_texts_have(tmp_path: Path, cells: list[str], kind: str) -> None:
+    path = tmp_path / "a.csv"
+    path.write_text("x,y\n" + "".join(f"{cell},z\n" for cell in cells))
+    assert tables_in(path)[0].columns[0].type == kind
+
+
+def test_the_command_tells_figures_and_draws_charts(program: Program) -> None:
+    frame = register().head(400)
+    frame["longitude"], frame["latitude"] = 8 + frame["flow"] / 1000, 51 + frame["flow"] / 2000
+    frame.to_csv(program.folder / "springs.csv", index=False)
+    done = program("profile", "springs.csv", "--charts", "charts")
+    assert done.status == 0
+    assert "springs: 400 rows, no row twice" in done.out
+    assert "median" in done.out
+    assert "shape AA-9+" in done.out
+    names = {path.name for path in (program.folder / "charts").iterdir()}
+    assert {"springs-flow.png", "springs-district.png", "springs-registered.png", "springs-missing.png"} <= names
+    assert "springs-places.png" in names
+    told = json.loads(program("profile", "springs.csv", "--json", "--columns", "flow").out)
+    assert told["tables"][0]["columns"][0]["numbers"]["median"] == pytest.approx(float(frame["flow"].median()))
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code"),
+    [
+        (["springs.csv", "--columns", "flwo"], "unknown-column"),
+        (["springs.csv", "--table", "wells"], "no-such-table"),
+        (["nothing.csv"], "not-readable"),
+        (["nowhere"], "no-such-run"),
+    ],
+)
+def test_what_is_not_there_is_said(program: Program, arguments: list[str], code: str) -> None:
+    (program.folder / "springs.csv").write_text("code,flow\nMW-1,2\n")
+    done = program("profile", *arguments)
+    assert (done.status, f"[{code}]" in done.err) == (2, True)
