@@ -87,7 +87,7 @@ def test_each_planted_fault_is_named_and_nothing_else(again: Program, names: lis
     if names == ["total"]:
         assert told["verdict"].startswith("354 of 360 springs; the listing gave fewer rows than it states: 354 of 360")
     if "column" in names:
-        assert "depth is blank in every row, 88% filled before" in [one["what"] for one in told["findings"]]
+        assert "depth is blank in every row, 88 % filled before" in [one["what"] for one in told["findings"]]
         assert "depth is blank in every row" in done.err
 
 

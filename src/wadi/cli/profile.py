@@ -147,7 +147,8 @@ def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
         length = str(texts.shortest) if texts.shortest == texts.longest else f"{texts.shortest} to {texts.longest}"
         shape, count = texts.shapes[0]
         # A shape that few have says nothing: names and notes have none.
-        common = f"; shape {_short(shape)}" if count > 0.6 * one.filled else ""
+        says_something = any(not c.isalpha() and c not in "+ " for c in shape) and one.column.type != "url"
+        common = f"; shape {_short(shape)}" if says_something and count > 0.6 * one.filled else ""
         yield plain(f"length {length}{common}" + (f" ({count:,})" if common and count < one.filled else ""), "dim")
 
 

@@ -78,6 +78,7 @@ class Report:
     versions: str
     verdict: Verdict
     pages: Mapping[str, int]
+    requests: int
     listings: Sequence[tuple[str, str, int, int]]
     tables: Sequence[TableShown]
     failures: Sequence[Failure]

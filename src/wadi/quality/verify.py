@@ -227,8 +227,9 @@ def _unread(facts: Facts) -> Iterator[Finding]:
 
 
 def _blank(facts: Facts) -> Iterator[Finding]:
-    for table in facts.tables:
-        for column in table.columns if table.rows >= 3 and not facts.earlier else ():
+    """Columns without a single value in a whole run; where there are earlier runs drift tells whether that is new."""
+    for table in facts.tables if facts.end == "complete" and not facts.earlier else ():
+        for column in table.columns if table.rows >= 3 else ():
             if not table.account.filled.get(column.name) and not column.part_of and column.pages:
                 yield Finding("blank", f"{column.name} is blank in every row", table=table.name, column=column.name)
 
