@@ -17,6 +17,7 @@ from conftest import Program
 from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
 from wadi.problems import UsageError
+from wadi.quality import figures
 from wadi.quality import profile as profiling
 from wadi.quality.files import tables_in
 from wadi.quality.measures import coarse_shape
@@ -60,7 +61,7 @@ def as_source(frame: pd.DataFrame) -> TableSource:
 @pytest.mark.parametrize("spilled", [False, True])
 def test_figures_are_those_of_pandas(spilled: bool, monkeypatch: pytest.MonkeyPatch) -> None:
     if spilled:  # what goes to disk, and texts too many to be counted on the way
-        monkeypatch.setattr(profiling, "_SPILLED", 1000)
+        monkeypatch.setattr(figures, "SPILLED", 1000)
         monkeypatch.setattr(profiling, "_COUNTED", 500)
     frame = register()
     found = profile_of(as_source(frame))

@@ -7,52 +7,26 @@ linear interpolation (Hyndman and Fan 1996, definition 7), the standard deviatio
 from __future__ import annotations
 
 import re
-from array import array
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from itertools import combinations
-from tempfile import TemporaryFile
 from typing import Any
 
 import numpy as np
 
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
-from wadi.quality.tables import BATCH_ROWS, TableSource, batches, is_missing
+from wadi.quality.figures import Numbers, Spill, counted, numbers_of
+from wadi.quality.tables import TableSource, batches, is_missing
 from wadi.table.cells import flat
 
-BINS = 20
 FEW = 50
-_ENDS = 10
 _FREQUENT = 8
 _COUNTED = 20_000
 _SHAPES_OF = 20_000
-_EXAMPLES = 5
-_SPILLED = 65_536
-_FENCE = 1.5
 _DAYS = ("date", "datetime")
-
-
-@dataclass(frozen=True)
-class Numbers:
-    """The figures of a numeric column. `bins` are equally wide: lower edge, upper edge, count. `outliers` counts what lies
-    further from the quartiles than one and a half times what is between them (Tukey 1977); `extremes` are the furthest,
-    `lowest` and `highest` the ten at each end."""
-
-    least: float
-    lower: float
-    median: float
-    mean: float
-    upper: float
-    most: float
-    deviation: float | None
-    outliers: int
-    extremes: tuple[float, ...]
-    lowest: tuple[float, ...]
-    highest: tuple[float, ...]
-    bins: tuple[tuple[float, float, int], ...]
 
 
 @dataclass(frozen=True)
@@ -135,36 +109,6 @@ class TableProfile:
         }
 
 
-class _Spill:
-    """Eight-byte values on disk beyond the first thousands, to be taken back as one array."""
-
-    def __init__(self, code: str) -> None:
-        self._code = code
-        self._held = array(code)
-        self._file: Any = None
-
-    def extend(self, values: Any) -> None:
-        self._held.extend(values)
-        if len(self._held) > _SPILLED:
-            self._file = self._file or TemporaryFile()  # noqa: SIM115, closed when it is taken back
-            self._held.tofile(self._file)
-            self._held = array(self._code)
-
-    def close(self) -> None:
-        if self._file is not None:
-            self._file.close()
-
-    def taken(self) -> np.ndarray[Any, Any]:
-        kind = np.float64 if self._code == "d" else np.int64
-        held = np.frombuffer(self._held.tobytes(), dtype=kind)
-        if self._file is None:
-            return held
-        self._file.seek(0)
-        stored = np.fromfile(self._file, dtype=kind)
-        self._file.close()
-        return np.concatenate([stored, held]) if len(held) else stored
-
-
 @dataclass
 class _Gathered:
     """What is gathered of a column on the walk."""
@@ -173,8 +117,8 @@ class _Gathered:
     filled: int = 0
     counts: Counter[Any] = field(default_factory=Counter)
     overflowed: bool = False
-    digests: _Spill = field(default_factory=lambda: _Spill("q"))
-    figures: _Spill = field(default_factory=lambda: _Spill("d"))
+    digests: Spill = field(default_factory=lambda: Spill("q"))
+    figures: Spill = field(default_factory=lambda: Spill("d"))
     characters: int = 0
     shortest: int | None = None
     longest: int = 0
@@ -235,7 +179,7 @@ def _day_of(text: str) -> float | None:
 def profile_of(source: TableSource) -> TableProfile:
     """The profile of a table. Its rows are walked once, and again where the most frequent of many texts are looked for."""
     gathered = [_Gathered(column) for column in source.columns]
-    whole, missing, count = _Spill("q"), _Gaps(len(source.columns)), 0
+    whole, missing, count = Spill("q"), _Gaps(len(source.columns)), 0
     for batch in batches(source.rows()):
         columns = list(zip(*batch, strict=True))
         for one, cells in zip(gathered, columns, strict=True):
@@ -245,7 +189,7 @@ def profile_of(source: TableSource) -> TableProfile:
         count += len(batch)
     frequent = _frequent_of(source, gathered)
     profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
-    doubled = count - len(np.unique(whole.taken()))
+    doubled = count - counted(whole.taken(), 0)[0]
     for one in gathered:
         one.digests.close()
         one.figures.close()
@@ -267,10 +211,9 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
         if not one.overflowed:
             found[place] = (len(one.counts), one.counts)
             continue
-        digests, counts = np.unique(one.digests.taken(), return_counts=True)
-        top = np.argsort(counts, kind="stable")[::-1][:_FREQUENT]
-        repeated = {int(digests[at]): int(counts[at]) for at in top if counts[at] > 1}
-        found[place] = (len(digests), Counter())
+        distinct, top = counted(one.digests.taken(), _FREQUENT)
+        repeated = {int(digest): count for digest, count in top if count > 1}
+        found[place] = (distinct, Counter())
         if repeated:
             wanted[place] = repeated
     for batch in batches(source.rows()) if wanted else ():
@@ -286,66 +229,25 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
 
 def _finished(one: _Gathered, rows: int, frequent: tuple[int, Counter[Any]] | None) -> ColumnProfile:
     figures = one.figures.taken() if one.is_numeric or one.is_day else np.empty(0)
-    numbers = _numbers_of(figures)
     if frequent is None:
-        values, counts = np.unique(figures, return_counts=True)
-        top = np.argsort(-counts, kind="stable")[:_FREQUENT]
-        often = tuple((_shown_number(float(values[at])), int(counts[at])) for at in top)
-        return ColumnProfile(one.column, rows, one.filled, len(values), often, numbers)
-    distinct, counted = frequent
-    often = tuple(sorted(counted.items(), key=lambda item: (-item[1], str(item[0])))[:_FREQUENT])
+        different, top = counted(figures, _FREQUENT)
+        often = tuple((_shown_number(float(value)), count) for value, count in top)
+        return ColumnProfile(one.column, rows, one.filled, different, often, numbers_of(figures))
+    numbers = numbers_of(figures)
+    distinct, counts = frequent
+    often = tuple(sorted(counts.items(), key=lambda item: (-item[1], str(item[0])))[:_FREQUENT])
     texts = None
     if one.shortest is not None:
-        seen = counted if not one.overflowed else one.counts
+        seen = counts if not one.overflowed else one.counts
         texts = Texts(one.shortest, one.longest, one.characters / one.filled, _shapes_of(seen))
     every = (
-        tuple(sorted(counted.items(), key=lambda item: str(item[0]))) if distinct <= FEW and not one.overflowed else ()
+        tuple(sorted(counts.items(), key=lambda item: str(item[0]))) if distinct <= FEW and not one.overflowed else ()
     )
     return ColumnProfile(one.column, rows, one.filled, distinct, often, numbers, texts, one.first, one.last, every)
 
 
 def _shown_number(value: float) -> float | int:
     return int(value) if value.is_integer() and abs(value) < 1e15 else value
-
-
-def _numbers_of(values: np.ndarray[Any, Any]) -> Numbers | None:
-    values = values[np.isfinite(values)]
-    if not len(values):
-        return None
-    ordered = np.sort(values)
-    lower, median, upper = (float(one) for one in np.percentile(values, (25, 50, 75)))
-    fence = _FENCE * (upper - lower)
-    beyond = values[(values < lower - fence) | (values > upper + fence)]
-    furthest = beyond[np.argsort(-np.abs(beyond - median), kind="stable")]
-    return Numbers(
-        least=float(values.min()),
-        lower=lower,
-        median=median,
-        mean=float(values.mean()),
-        upper=upper,
-        most=float(values.max()),
-        deviation=float(values.std(ddof=1)) if len(values) > 1 else None,
-        outliers=len(beyond),
-        lowest=tuple(float(one) for one in ordered[:_ENDS]),
-        highest=tuple(float(one) for one in ordered[-_ENDS:]),
-        extremes=tuple(dict.fromkeys(float(one) for one in furthest[:_EXAMPLES])),
-        bins=_bins_of(ordered),
-    )
-
-
-def _bins_of(ordered: np.ndarray[Any, Any]) -> tuple[tuple[float, float, int], ...]:
-    """Equally wide bins from the least to the greatest; one where all are the same, or too close for more."""
-    whole = ((float(ordered[0]), float(ordered[-1]), len(ordered)),)
-    different = len(np.unique(ordered[:BATCH_ROWS])) if len(ordered) < BATCH_ROWS else BINS
-    if ordered[0] == ordered[-1]:
-        return whole
-    try:
-        counts, edges = np.histogram(ordered, bins=min(BINS, different))
-    except ValueError:
-        return whole
-    return tuple(
-        (float(one), float(other), int(count)) for one, other, count in zip(edges[:-1], edges[1:], counts, strict=True)
-    )
 
 
 _RUN = re.compile(r"([Aa9])\1{4,}")
