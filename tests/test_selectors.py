@@ -15,6 +15,7 @@ from wadi.page.expressions import compile_expression
 from wadi.page.selectors.index import Index
 from wadi.page.selectors.match import Matcher
 from wadi.page.selectors.parse import BadSelector, parse_selectors
+from wadi.page.selectors.shape import Shapes, first_picked
 
 PAGE = """<!doctype html><html lang=en><body><main id=m>
 <ul class="list big"><li id=a class="x">1</li><li id=b class="x y">2<b id=bb>n</b></li><li id=c lang=de-CH>3</li><li id=d class=y></li></ul>
@@ -168,6 +169,42 @@ def test_results_are_those_of_the_translation_to_xpath(
         wanted = translated(scope)
         assert matcher.select(scope) == wanted
         assert matcher.select(scope, Index(scope)) == wanted
+
+
+LEVEL_4 = ["a:not(.b)", "> a", "a + p", ":is(a, .a)", ":where(p):last-child", ":scope > p", ":scope.a > p", ":not(li .a)", "p:root",
+           "+ a", "a:lang(en)", "li:nth-of-type(1)", "p:nth-child(2 of .a)", ":is(div .a)", ":has(+ p)", ":not(:scope) > a"]  # fmt: skip
+
+
+@given(
+    TREES,
+    st.lists(st.lists(st.one_of(SELECTORS, st.sampled_from(LEVEL_4)), min_size=1, max_size=2), min_size=1, max_size=4),
+)
+def test_by_the_shape_of_rows_the_same_is_picked(
+    tree: tuple[str, list[str], str, str, tuple[object, ...]], fields: list[list[str]]
+) -> None:
+    root = etree.Element("html")
+    root.append(_element(tree))
+    matchers = [[Matcher(parse_selectors(text), html=True) for text in one] for one in fields]
+    shapes = Shapes(matchers)
+    for row in root.iter("*"):
+        if row is not root:
+            elements, picks = shapes.picks(row)
+            for one, places in zip(matchers, picks, strict=True):
+                picked = [] if places is None else [places] if isinstance(places, int) else places
+                if places is not None:
+                    assert [elements[place] for place in picked] == first_picked(one, row, None)
+
+
+def test_rows_that_are_all_of_other_shapes_are_not_asked_for_theirs() -> None:
+    shapes = Shapes([[Matcher(parse_selectors("b[id]"), html=True)]])
+    table = etree.fromstring("<table>" + "".join(f"<tr><b id='n{n}'/></tr>" for n in range(400)) + "</table>")
+    asked = 0
+    for row in table:
+        if not shapes.is_of_use:
+            break
+        asked += 1
+        assert shapes.picks(row)[1] == (1,)
+    assert 200 < asked < 210
 
 
 @given(st.text(alphabet="ab.#[]=\"':()*>+~ ,\\nthof-123|/", max_size=30))

@@ -7,7 +7,7 @@ several ways, and its extract is the same for all.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
@@ -18,7 +18,7 @@ from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Expression, first_of
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
-from wadi.store.outcome import Link, Role, TableRows
+from wadi.store.outcome import Link, Role, TableRows, packed_rows
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
 
@@ -117,6 +117,11 @@ def _extracted(
         stated_number(kind.next.last, document, reply) if kind.next is not None and kind.next.last is not None else None
     )
     return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count, of_pages=last)
+
+
+def with_packed_rows(found: Extract) -> Extract:
+    """The same with its rows packed: less to hand from process to process, and what the database keeps."""
+    return replace(found, tables=tuple(replace(table, rows=packed_rows(table.rows)) for table in found.tables))
 
 
 def stands(expressions: Sequence[Expression], document: Document) -> bool:

@@ -14,14 +14,13 @@ import time
 from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from multiprocessing.context import SpawnContext, SpawnProcess
 from typing import Any
 
-from wadi.crawl.extract import Extract, extract
+from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.reader import Reader
 from wadi.store.archive import Packed, pack
-from wadi.store.outcome import packed_rows
 from wadi.web.messages import Reply
 
 _WATCHED_EVERY_S = 1.0
@@ -129,8 +128,7 @@ def _helped(kind: str, reply: Reply, page: int, number: int, usual_bytes: float 
     own = reader()
     place = own.expect_places.get(kind, "")
     found = extract(reply, own.kinds[kind], own.kinds, place, number=number, usual_bytes=usual_bytes)
-    tables = tuple(replace(table, rows=packed_rows(table.rows)) for table in found.tables)
-    return Helped(replace(found, tables=tables), pack(reply, page))
+    return Helped(with_packed_rows(found), pack(reply, page))
 
 
 def _is_ready() -> bool:

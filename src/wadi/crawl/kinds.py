@@ -12,11 +12,15 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
+from lxml import etree
+
 from wadi.clean.stages import Stages
+from wadi.clean.types import Where
 from wadi.page.document import Parse
 from wadi.page.expressions import Expression, compile_expression
 from wadi.page.selectors.match import Matcher
 from wadi.page.selectors.shape import Shapes
+from wadi.page.text import text_of
 from wadi.plan.code import Function, guarded
 from wadi.plan.columns import recipe_of
 from wadi.plan.model import AskPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
@@ -47,6 +51,31 @@ class Field:
     @property
     def is_file(self) -> bool:
         return self.plan.type == "file"
+
+    @cached_property
+    def is_many(self) -> bool:
+        return self.plan.many
+
+    @cached_property
+    def value_in(self) -> Callable[[etree._Element, Where], Any]:
+        """What gives the value in the one element that a plain field picks; None where there is none, Unread where it cannot
+        be read. A closure, since it is called for nearly every cell."""
+        name, of_raw, of_text = self.plan.attr, self.stages.value_of_raw, self.stages.value_of
+        if name is not None:
+
+            def of_attribute(element: etree._Element, where: Where) -> Any:
+                raw = element.get(name)
+                return None if raw is None else of_raw(raw, where)
+
+            return of_attribute
+
+        def of_element(element: etree._Element, where: Where) -> Any:
+            if len(element):
+                return of_text(text_of(element), where)
+            raw = element.text
+            return None if raw is None else of_raw(raw, where)
+
+        return of_element
 
     @cached_property
     def matchers(self) -> tuple[Matcher, ...]:

@@ -51,15 +51,6 @@ def texts_in(field: Field, elements: list[etree._Element]) -> list[str]:
     return [tidied(value) for element in elements if (value := element.get(name)) is not None]
 
 
-def value_in(field: Field, element: etree._Element, where: Where) -> Any:
-    """The value in the one element that a plain field picks; None where there is none, Unread where it cannot be read."""
-    name = field.plan.attr
-    if name is None and len(element):
-        return field.stages.value_of(text_of(element), where)
-    raw = element.text if name is None else element.get(name)
-    return None if raw is None else field.stages.value_of_raw(raw, where)
-
-
 def _pieces(texts: list[str], field: Field) -> list[str]:
     """The texts split where the field says so."""
     between = field.plan.split

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from wadi.crawl.extract import Extract, extract
+from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.kinds import Kind
 from wadi.store.archive import DamagedRecord, Location, read_reply
 from wadi.web.messages import Reply, Request
@@ -49,4 +49,4 @@ class Reader:
             return f"the stored reply cannot be read: {error}"
         kind = self.kinds[wanted.kind]
         place = self.expect_places.get(wanted.kind, "")
-        return reply, extract(reply, kind, self.kinds, place, number=wanted.number)
+        return reply, with_packed_rows(extract(reply, kind, self.kinds, place, number=wanted.number))

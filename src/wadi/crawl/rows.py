@@ -11,7 +11,7 @@ from lxml import etree
 from wadi.clean.stages import Unread
 from wadi.clean.types import Where
 from wadi.crawl.kinds import ChildRows, Field, Kind
-from wadi.crawl.picking import cell_of, picked, problem_of, texts_in, value_in
+from wadi.crawl.picking import cell_of, picked, problem_of, texts_in
 from wadi.page.document import Document
 from wadi.page.expressions import Scope, first_of
 from wadi.page.jsonpath import JsonNode
@@ -49,17 +49,18 @@ class _Cells:
     def _by_shape(self, fields: Sequence[Field], shapes: Shapes, scope: etree._Element) -> list[Any]:
         """The same where the shape of the row tells what the fields pick."""
         elements, picks = shapes.picks(scope)
-        row = []
+        row, where = [], self.where
         for one, places in zip(fields, picks, strict=True):
-            if places is None:
-                row.append(self._cell(one, scope))
-                continue
-            if len(places) == 1 and not one.plan.many:
-                value = value_in(one, elements[places[0]], self.where)
-                if value is not None and value.__class__ is not Unread:
-                    row.append(value)
-                    continue
-            row.append(self._of_texts(one, texts_in(one, [elements[place] for place in places])))
+            if places.__class__ is int:
+                # One element for one cell: nearly always so.
+                value = one.value_in(elements[places], where)
+                if value is None or value.__class__ is Unread or one.is_many:
+                    value = self._of_texts(one, texts_in(one, [elements[places]]))
+            elif places is None:
+                value = self._cell(one, scope)
+            else:
+                value = self._of_texts(one, texts_in(one, [elements[place] for place in places]))  # type: ignore[union-attr]
+            row.append(value)
         return row
 
     def _cell(self, one: Field, scope: Scope) -> Any:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from wadi.crawl.earlier import row_digests
-from wadi.crawl.extract import Extract, extract
+from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.plan.starts import AGAIN, FILE, Start
@@ -119,7 +119,7 @@ class Settler:
                 return Outcome(page.id, reply, links=links, notes=(note,))
             found = replace(found, notes=(*found.notes, note))
         # Packed once, for the digest and for the database.
-        found = replace(found, tables=tuple(replace(table, rows=packed_rows(table.rows)) for table in found.tables))
+        found = with_packed_rows(found)
         digest = _digest(found) if kind.next is not None else None
         if digest is not None and number and self._state.is_repeated(page, digest):
             note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))

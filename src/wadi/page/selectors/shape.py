@@ -14,8 +14,9 @@ from wadi.page.selectors.match import Matcher, is_name
 from wadi.page.selectors.parse import Complex, Compound, Pseudo
 
 Element = etree._Element
-Picks = tuple[tuple[int, ...] | None, ...]
-"""For each field the places of what it picks among the row's elements, comments counted; None: not told by the shape."""
+Picks = tuple[int | tuple[int, ...] | None, ...]
+"""For each field the place of the one element that it picks in the row, comments counted, or the places of none or several;
+None: not told by the shape."""
 
 _BY_SHAPE = frozenset(
     "scope first-child last-child only-child first-of-type last-of-type only-of-type nth-child nth-last-child nth-of-type "
@@ -59,9 +60,10 @@ class Shapes:
     def _matched(self, row: Element, elements: list[Element]) -> Picks:
         places = {element: place for place, element in enumerate(elements)}
         index = Index(row)
+        picked = (first_picked(matchers, row, index) if matchers else None for matchers in self._fields)
         return tuple(
-            tuple(places[one] for one in first_picked(matchers, row, index)) if matchers else None
-            for matchers in self._fields
+            None if found is None else places[found[0]] if len(found) == 1 else tuple(places[one] for one in found)
+            for found in picked
         )
 
 
