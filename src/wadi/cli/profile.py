@@ -120,6 +120,7 @@ def profile_view(profile: TableProfile) -> RenderableType:
 def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
     """What a column holds, in words."""
     from wadi.cli.show import plain
+    from wadi.quality.words import figure
 
     numbers = one.numbers
     if one.first is not None and numbers is not None:
@@ -127,12 +128,12 @@ def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
         yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
         return
     if numbers is not None:
-        spread = f" ± {_figure(numbers.deviation)}" if numbers.deviation is not None else ""
-        middle = f"median {_figure(numbers.median)}, mean {_figure(numbers.mean)}{spread}"
-        yield plain(f"{_figure(numbers.least)} to {_figure(numbers.most)}, {middle}")
+        spread = f" ± {figure(numbers.deviation)}" if numbers.deviation is not None else ""
+        middle = f"median {figure(numbers.median)}, mean {figure(numbers.mean)}{spread}"
+        yield plain(f"{figure(numbers.least)} to {figure(numbers.most)}, {middle}")
         yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
         if numbers.outliers:
-            told = ", ".join(_figure(value) for value in numbers.extremes[:3])
+            told = ", ".join(figure(value) for value in numbers.extremes[:3])
             yield plain(f"{numbers.outliers:,} far out: {told}", "yellow")
         return
     repeated = [(value, count) for value, count in one.frequent if count > 1]
@@ -156,15 +157,6 @@ def sparkline(counts: Sequence[int]) -> str:
     """Bars of one line: nothing is blank, anything at least the lowest."""
     most = max(counts, default=0)
     return "".join(" " if not count else _LEVELS[max(0, round(count / most * 8) - 1)] for count in counts)
-
-
-def _figure(value: float | None) -> str:
-    """A number in as many digits as say something."""
-    if value is None:
-        return ""
-    if abs(value) >= 1e6 or value == int(value):
-        return f"{value:,.0f}"
-    return f"{value:,.4g}" if abs(value) < 1000 else f"{value:,.1f}"
 
 
 def _short(value: Any) -> str:

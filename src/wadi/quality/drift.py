@@ -23,6 +23,7 @@ from math import exp, log, sqrt
 from statistics import median
 
 from wadi.quality.measures import ColumnMeasures, Measures, TableMeasures
+from wadi.quality.words import share as share_text
 
 MOST_RUNS = 12
 _MANY = 5
@@ -69,7 +70,9 @@ def drifts(now: Measures, past: Sequence[Measures]) -> list[Drift]:
     for kind, marks in now.marks.items():
         last = next((one.marks[kind] for one in reversed(past) if one.marks.get(kind)), None)
         if last and marks and (share := 1 - _alike(set(marks), set(last))) > FLOORS["marks"][0]:
-            what = f"pages of kind {kind} are built otherwise: {_percent(share)} of their marks are others than in the run before"
+            what = (
+                f"pages of kind {kind} are built otherwise: {share_text(share)} of their marks are others than before"
+            )
             found.append(Drift("", "", "marks", what))
     return sorted(found, key=lambda one: _FIRST.index(one.measure) if one.measure in _FIRST else len(_FIRST))
 
@@ -114,7 +117,7 @@ def _table_drifts(name: str, now: TableMeasures, past: Sequence[TableMeasures]) 
     for measure, of in (("doubles", _doubles), ("rejects", _rejects)):
         share, shares = of(now), [of(one) for one in past]
         if share > max(shares) and _is_far(measure, share, shares, _share_error(share, shares, now.rows, usual)):
-            yield Drift(name, "", measure, f"{_percent(share)} of the rows are {measure}, {_shares(shares)} before")
+            yield Drift(name, "", measure, f"{share_text(share)} of the rows are {measure}, {_shares(shares)} before")
     if now.rows < _LEAST_ROWS:
         return
     fit = [one for one in past if one.rows >= _LEAST_ROWS]
@@ -155,7 +158,7 @@ def _column_drifts(table: str, column: str, now: Counted, past: Sequence[Counted
     before = median(rows for _, rows in past)
     if _is_far("filled", share, shares, _share_error(share, shares, now[1], before)):
         yield Drift(
-            table, column, "filled", f"{column} is filled in {_percent(share)} of the rows, {_shares(shares)} before"
+            table, column, "filled", f"{column} is filled in {share_text(share)} of the rows, {_shares(shares)} before"
         )
     unread, earlier = now[0].unread / now[1], [one.unread / rows for one, rows in past]
     if unread > max(earlier) and _is_far("unread", unread, earlier, _share_error(unread, earlier, now[1], before)):
@@ -178,7 +181,7 @@ def _values(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) ->
     share = sum(new.values()) / now.filled
     floor = FLOORS["new values"][0 if len(past) == 1 else 1 if len(past) < _MANY else 2]
     if new and share > floor and sum(new.values()) >= _LEAST_ROWS / 2:
-        return f"{_percent(share)} of the values of {column} were never there before: {_few(new)}"
+        return f"{share_text(share)} of the values of {column} were never there before: {_few(new)}"
     always = set.intersection(*(set(one.values) for one in past))
     gone = {
         value: min(one.values[value] for one in past)
@@ -200,7 +203,7 @@ def _shapes(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) ->
     known = sum(count for shape, count in now.shapes.items() if shape in usual)
     share = 1 - known / now.filled
     if _is_far("shapes", share, [1 - value for value in covered]):
-        return f"{_percent(share)} of the texts in {column} look otherwise than before: {_few(dict(now.shapes))}"
+        return f"{share_text(share)} of the texts in {column} look otherwise than before: {_few(dict(now.shapes))}"
     return ""
 
 
@@ -265,15 +268,11 @@ def _few(counts: Mapping[str, int]) -> str:
     return ", ".join(f'"{value}" ({count:,})' for value, count in told) + (f" and {more} more" if more > 0 else "")
 
 
-def _percent(share: float) -> str:
-    return f"{100 * share:.0f} %"
-
-
 def _before(values: Sequence[int]) -> str:
     least, most = min(values), max(values)
     return f"{least:,}" if least == most else f"{least:,} to {most:,}"
 
 
 def _shares(shares: Sequence[float]) -> str:
-    least, most = _percent(min(shares)), _percent(max(shares))
+    least, most = share_text(min(shares)), share_text(max(shares))
     return least if least == most else f"{least} to {most}"

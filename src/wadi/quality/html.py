@@ -5,6 +5,8 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
+from wadi.quality.words import figure, share
+
 
 @cache
 def _environment() -> Any:
@@ -18,7 +20,7 @@ def _environment() -> Any:
         lstrip_blocks=True,
     )
     made.filters["n"] = lambda value: f"{value:,}"
-    made.filters["share"] = _share
+    made.filters["share"] = share
     made.filters["figure"] = figure
     made.filters["short"] = _short
     return made
@@ -27,22 +29,6 @@ def _environment() -> Any:
 def rendered(template: str, **values: Any) -> str:
     """A template filled; everything is escaped but what the templates themselves are made of."""
     return str(_environment().get_template(template).render(**values))
-
-
-def _share(value: float) -> str:
-    """`96 %`, never rounded up to 100 or down to 0."""
-    if 0 < value < 0.01:
-        return "<1 %"
-    return ">99 %" if 0.99 < value < 1 else f"{value:.0%}".replace("%", " %")
-
-
-def figure(value: Any) -> str:
-    """A number in as many digits as say something."""
-    if not isinstance(value, int | float) or isinstance(value, bool):
-        return "" if value is None else str(value)
-    if abs(value) >= 1e6 or value == int(value):
-        return f"{value:,.0f}"
-    return f"{value:,.4g}" if abs(value) < 1000 else f"{value:,.1f}"
 
 
 def _short(value: Any, most: int = 80) -> str:

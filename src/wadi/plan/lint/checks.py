@@ -10,10 +10,11 @@ from wadi.clean.errors import BadSetting
 from wadi.clean.types import NUMERIC, TypeName
 from wadi.plan.checks import ColumnCheckPlan
 from wadi.plan.columns import columns, table_plan, yielded_tables
+from wadi.plan.lint.made import unknown_column
 from wadi.plan.model import Plan
 from wadi.plan.positions import Path
 from wadi.plan.text import Finding, PlanText
-from wadi.problems import Problem, listed, nearest
+from wadi.problems import listed, nearest
 
 _NUMBERS_ONLY = ("total", "mean")
 
@@ -33,11 +34,11 @@ def checks(plan: Plan, text: PlanText) -> Iterator[Finding]:
                 yield path, text.problem(error.code, path, error.what, now=error.now, inside=error.offset)
                 continue
             for name in sorted(used - set(types)):
-                yield path, _unknown(text, path, table, name, list(types))
+                yield path, unknown_column(text, path, table, name, list(types))
         for column, check in own.check.columns.items():
             path = ("table", table, "check", "columns", column)
             if column not in types:
-                yield path, _unknown(text, path, table, column, list(types))
+                yield path, unknown_column(text, path, table, column, list(types))
                 continue
             yield from _column(plan, text, path, check, types[column] in NUMERIC)
 
@@ -74,10 +75,4 @@ def _column(plan: Plan, text: PlanText, path: Path, check: ColumnCheckPlan, is_n
             now = f'did you mean "{near}"?' if near else f"tables of this plan: {listed(tables)}"
             yield at, text.problem("unknown-table", at, f'no page yields the table "{table}" (TABLE.COLUMN)', now=now)
         elif column not in (names := list(_types(plan, table))):
-            yield at, _unknown(text, at, table, column, names)
-
-
-def _unknown(text: PlanText, path: Path, table: str, column: str, known: list[str]) -> Problem:
-    near = nearest(column, known)
-    now = f'did you mean "{near}"?' if near else f"columns: {listed(known)}"
-    return text.problem("unknown-column", path, f'table "{table}" has no column "{column}"', now=now)
+            yield at, unknown_column(text, at, table, column, names)

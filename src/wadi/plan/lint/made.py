@@ -26,7 +26,7 @@ def made_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
             continue
         for used in sorted(names):
             if used not in before:
-                yield path, _unknown(text, path, name, used, before)
+                yield path, unknown_column(text, path, name, used, before)
         before.append(column)
     for key in ("derive", "constant"):
         for column in getattr(table, key):
@@ -36,7 +36,7 @@ def made_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     for column in table.rename:
         if column not in known:
             path = ("table", name, "rename", column)
-            yield path, _unknown(text, path, name, column, known)
+            yield path, unknown_column(text, path, name, column, known)
     final = [table.rename.get(column, column) for column in known]
     for column, new in table.rename.items():
         if final.count(new) > 1:
@@ -45,10 +45,11 @@ def made_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     for index, column in enumerate(table.hash):
         if column not in known:
             path = ("table", name, "hash", index)
-            yield path, _unknown(text, path, name, column, known)
+            yield path, unknown_column(text, path, name, column, known)
 
 
-def _unknown(text: PlanText, path: Path, table: str, column: str, known: list[str]) -> Problem:
+def unknown_column(text: PlanText, path: Path, table: str, column: str, known: list[str]) -> Problem:
+    """A column that the table does not have."""
     near = nearest(column, known)
     now = f'did you mean "{near}"?' if near else f"columns: {listed(known)}"
     return text.problem("unknown-column", path, f'table "{table}" has no column "{column}"', now=now)
