@@ -19,10 +19,12 @@ from wadi.plan.columns import Column
 from wadi.problems import UsageError
 from wadi.quality import figures
 from wadi.quality import profile as profiling
+from wadi.quality.compare import compare
 from wadi.quality.files import tables_in
-from wadi.quality.measures import coarse_shape
+from wadi.quality.measures import coarse_shape, measures_of
 from wadi.quality.profile import TableProfile, profile_of, shape_of
 from wadi.quality.tables import TableSource
+from wadi.table.account import Account
 
 ROWS = 12_000
 
@@ -108,13 +110,13 @@ def test_gaps_that_go_together_are_told() -> None:
     assert 0.2 < sum(found.gap_map[0]) / len(found.gap_map[0]) < 0.3
 
 
-@given(st.lists(st.one_of(st.none(), st.integers(-(10**9), 10**9), st.floats(allow_nan=False, width=32)), max_size=60))
+@given(st.lists(st.one_of(st.none(), st.integers(-(10**9), 10**9), st.floats(allow_nan=False)), max_size=60))
 def test_any_numbers_have_a_profile(values: list[float | None]) -> None:
     found = profile_of(source({"x": ("number", values)})).columns[0]
     there = [value for value in values if value is not None]
     assert found.filled == len(there)
     assert json.dumps(found.as_dict())
-    finite = [value for value in there if abs(value) != float("inf")]
+    finite = [value for value in there if abs(value) < 1e150]
     assert (found.numbers is None) == (not finite)
     if found.numbers is not None:
         assert found.numbers.least == min(finite)
@@ -194,6 +196,55 @@ def test_files_that_are_no_tables_are_refused(tmp_path: Path, name: str, data: b
     path.write_bytes(data)
     with pytest.raises(UsageError, match=told):
         [profile_of(one) for one in tables_in(path)]
+
+
+CELLS = st.recursive(
+    st.one_of(
+        st.none(),
+        st.booleans(),
+        st.integers(-(2**53), 2**53),
+        st.floats(allow_nan=False, allow_infinity=False),
+        st.text(max_size=8),
+    ),
+    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(st.text(max_size=3), inner, max_size=3)),
+    max_leaves=4,
+)
+RECORDS = st.lists(st.dictionaries(st.sampled_from(["a", "b", "c"]), CELLS, max_size=3), max_size=8)
+
+
+@given(RECORDS)
+def test_any_records_are_a_table_that_can_be_looked_at(
+    tmp_path_factory: pytest.TempPathFactory, records: list[dict[str, Any]]
+) -> None:
+    path = tmp_path_factory.getbasetemp() / "any.jsonl"
+    path.write_text("".join(json.dumps(record) + "\n" for record in records))
+    try:
+        (table,) = tables_in(path)
+    except UsageError:
+        return
+    found = profile_of(table)
+    assert found.rows == len(records)
+    for one in found.columns:
+        there = [record[one.column.name] for record in records if record.get(one.column.name) not in (None, "", [])]
+        assert one.filled == len(there)
+    assert json.dumps(found.as_dict())
+    assert measures_of([(found, Account())], {}).tables[table.name].rows == len(records)
+    assert not compare(table, table).differs
+
+
+@given(
+    st.binary(max_size=200), st.sampled_from([".csv", ".tsv", ".jsonl", ".json", ".parquet", ".xlsx", ".db", ".csv.gz"])
+)
+def test_any_bytes_are_a_table_or_a_mistake_that_is_told(
+    tmp_path_factory: pytest.TempPathFactory, data: bytes, ending: str
+) -> None:
+    path = tmp_path_factory.getbasetemp() / f"any{ending}"
+    path.write_bytes(data)
+    try:
+        for one in tables_in(path):
+            profile_of(one)
+    except UsageError as error:
+        assert "any" in str(error.problems[0])
 
 
 @pytest.mark.parametrize(

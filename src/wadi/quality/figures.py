@@ -18,6 +18,8 @@ _FENCE = 1.5
 _ENDS = 10
 _EXTREMES = 5
 _CHUNK = 65_536
+_LARGEST = 1e150
+"""Numbers beyond it cannot be squared, and infinite ones are none: neither is among the figures."""
 
 Array = np.ndarray[Any, Any]
 
@@ -103,7 +105,7 @@ def counted(values: Array, most: int) -> tuple[int, list[tuple[Any, int]]]:
 def numbers_of(values: Array) -> Numbers | None:
     """The figures of numbers; None of none. They are sorted where they stand."""
     values.sort()
-    ordered = values[int(np.searchsorted(values, -np.inf, side="right")) : int(np.searchsorted(values, np.inf))]
+    ordered = values[int(np.searchsorted(values, -_LARGEST)) : int(np.searchsorted(values, _LARGEST))]
     if not len(ordered):
         return None
     lower, median, upper = (_quantile(ordered, share) for share in (0.25, 0.5, 0.75))

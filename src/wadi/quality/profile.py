@@ -144,7 +144,8 @@ class _Gathered:
             self.strange += len(values) - len(numbers)
             self.figures.extend(numbers)
             return
-        plain = values if isinstance(values[0], str) and not self.column.many else [flat(value) for value in values]
+        is_text = all(value.__class__ is str for value in values)
+        plain = values if is_text else [flat(value) for value in values]
         self.digests.extend(map(hash, plain))
         if not self.overflowed:
             self.counts.update(plain)
