@@ -134,7 +134,7 @@ def comparison_view(one: Comparison, *, verbose: bool = False) -> RenderableType
     """A comparison for people."""
     from rich.console import Group
 
-    from wadi.cli.show import plain
+    from wadi.cli.show import plain, plural
 
     most = 10**9 if verbose else _SHOWN_KEYS
     told = f"{len(one.added):,} added, {len(one.removed):,} removed, {len(one.changed_keys):,} changed, {one.same:,} the same"
@@ -143,7 +143,7 @@ def comparison_view(one: Comparison, *, verbose: bool = False) -> RenderableType
         lines.append(plain("  no key is known: rows are told apart by all their cells (--key A,B names one)", "yellow"))
     for count, side in zip(one.again, ("before", "now"), strict=True):
         if count:
-            lines.append(plain(f"  {count:,} rows {side} have a key that stands there already: left out", "yellow"))
+            lines.append(plain(f"  {plural(count, 'row')} {side} whose key stands there already: left out", "yellow"))
     for names, word in ((one.new_columns, "new columns"), (one.gone_columns, "columns that are gone")):
         if names:
             lines.append(plain(f"  {word}: {', '.join(names)}", "yellow"))
