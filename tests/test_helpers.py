@@ -61,7 +61,7 @@ def helped(monkeypatch: pytest.MonkeyPatch) -> list[Helpers]:
     made: list[Helpers] = []
 
     def make(*arguments: Any) -> Helpers:
-        made.append(Helpers(*arguments, worth_after=0))
+        made.append(Helpers(*arguments, worth_after=0, is_patient=True))
         return made[-1]
 
     monkeypatch.setattr(crawling, "Helpers", make)
@@ -72,7 +72,7 @@ def helped(monkeypatch: pytest.MonkeyPatch) -> list[Helpers]:
 
 def test_helpers_give_the_same_tables(tmp_path: Path, helped: list[Helpers], monkeypatch: pytest.MonkeyPatch) -> None:
     with_helpers = _crawled(tmp_path / "a")
-    assert helped[0]._pool is not None
+    assert helped[0].helped == PAGES
     monkeypatch.setattr(crawling, "Helpers", functools.partial(Helpers, worth_after=10**9))
     assert with_helpers == _crawled(tmp_path / "b")
     assert len(with_helpers[0]) == PAGES * 3 + 2
@@ -86,14 +86,15 @@ def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: lis
         nonlocal done
         done += isinstance(event, PageDone)
         if done == 10 and isinstance(event, PageDone):
-            pool = helped[0]._pool
-            assert pool is not None
-            for process in list(pool._processes.values()):
+            for process in helped[0].processes:
                 process.kill()
 
     rows, _ = _crawled(tmp_path / "a", kill)
     assert len(rows) == PAGES * 3 + 2
-    assert helped[0]._is_broken
+    assert 9 <= helped[0].helped < PAGES
+    for process in helped[0].processes:
+        process.join(20)
+        assert not process.is_alive()
 
 
 SCRIPT = """import os, sys, time

@@ -1,19 +1,24 @@
 """Processes that read replies beside the crawl: started when pages come faster than one processor reads them.
 
-A helper ends with the process that it helps, however that ends, and takes no Ctrl-C of its own.
+The crawl speaks with each over a pair of sockets, in its own event loop and without threads: what is asked and what is
+answered are pickles, each after its length. A helper ends with the process that it helps, however that ends, and takes no
+Ctrl-C of its own.
 """
 
 from __future__ import annotations
 
 import asyncio
 import os
+import pickle
 import signal
+import socket
+import struct
 import sys
 import threading
 import time
+from collections import deque
 from collections.abc import Callable
-from concurrent.futures import Future, ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 from multiprocessing.context import SpawnContext, SpawnProcess
 from typing import Any
@@ -24,6 +29,8 @@ from wadi.store.archive import Packed, pack
 from wadi.web.messages import Reply
 
 _WATCHED_EVERY_S = 1.0
+_LENGTH = struct.Struct("!I")
+_READY = b"ready"
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,18 +41,77 @@ class Helped:
     packed: Packed
 
 
+class _Line(asyncio.Protocol):
+    """The crawl's end of the line to one helper: answers come in the order of what was asked."""
+
+    def __init__(self) -> None:
+        self.ready: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
+        self.waiting: deque[asyncio.Future[Helped | None]] = deque()
+        self._transport: asyncio.Transport | None = None
+        self._came = bytearray()
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the helper is there, and ready."""
+        return self.ready.done() and self.ready.result()
+
+    def ask(self, asked: bytes) -> asyncio.Future[Helped | None]:
+        assert self._transport is not None
+        future: asyncio.Future[Helped | None] = asyncio.get_running_loop().create_future()
+        self.waiting.append(future)
+        self._transport.write(_LENGTH.pack(len(asked)) + asked)
+        return future
+
+    def close(self) -> None:
+        if self._transport is not None:
+            self._transport.close()
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        assert isinstance(transport, asyncio.Transport)
+        self._transport = transport
+
+    def data_received(self, data: bytes) -> None:
+        self._came += data
+        while len(self._came) >= _LENGTH.size:
+            end = _LENGTH.size + _LENGTH.unpack_from(self._came)[0]
+            if len(self._came) < end:
+                return
+            answer = bytes(self._came[_LENGTH.size : end])
+            del self._came[:end]
+            if answer == _READY:
+                self.ready.set_result(True)
+            else:
+                future = self.waiting.popleft()
+                if not future.done():  # the crawl may have given up waiting
+                    future.set_result(pickle.loads(answer))
+
+    def connection_lost(self, error: Exception | None) -> None:
+        """The helper has ended, perhaps for want of memory: what it was asked is read by the crawl itself."""
+        self.ready = asyncio.get_running_loop().create_future()
+        self.ready.set_result(False)
+        while self.waiting:
+            future = self.waiting.popleft()
+            if not future.done():
+                future.set_result(None)
+
+
 @dataclass
 class Helpers:
-    """`count` processes, each with a Reader that `make` makes from `arguments`; none before `worth_after` pages were read."""
+    """`count` processes, each with a Reader that `make` makes from `arguments`; none before `worth_after` pages were read.
+
+    Until they are ready the crawl reads on by itself; with `is_patient` it waits for them.
+    """
 
     make: Callable[..., Reader]
     arguments: tuple[Any, ...]
     count: int
     worth_after: int = 150
-    _pool: ProcessPoolExecutor | None = None
+    is_patient: bool = False
+    processes: list[SpawnProcess] = field(default_factory=list)
+    helped: int = 0
+    """How many pages helpers read."""
+    _lines: list[_Line] = field(default_factory=list)
     _asked: int = 0
-    _is_broken: bool = False
-    _starting: list[Future[bool]] = field(default_factory=list)
 
     async def read(self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> Helped | None:
         """What a helper makes of a reply; None while there are no helpers: then the crawl reads it itself.
@@ -53,25 +119,35 @@ class Helpers:
         `page` is its number in the run, `number` its place in its listing.
         """
         self._asked += 1
-        if self._asked <= self.worth_after or self._is_broken:
+        if self._asked <= self.worth_after:
             return None
-        if self._pool is None:
-            self._pool = pool_of(self.count, self.make, self.arguments)
-            self._starting = [self._pool.submit(_is_ready) for _ in range(self.count)]
-        if not all(one.done() for one in self._starting):
+        if not self._lines:
+            await self._start()
+        if self.is_patient:
+            await asyncio.gather(*(line.ready for line in self._lines))
+        line = min((one for one in self._lines if one.is_open), key=lambda one: len(one.waiting), default=None)
+        if line is None:
             return None
-        try:
-            return await asyncio.get_running_loop().run_in_executor(
-                self._pool, _helped, kind, reply, page, number, usual_bytes
-            )
-        except (BrokenProcessPool, OSError):
-            # A helper was killed, perhaps for want of memory: the crawl goes on alone.
-            self._is_broken = True
-            return None
+        asked = pickle.dumps((kind, reply, page, number, usual_bytes), pickle.HIGHEST_PROTOCOL)
+        answer = await line.ask(asked)
+        self.helped += answer is not None
+        return answer
+
+    async def _start(self) -> None:
+        loop = asyncio.get_running_loop()
+        for _ in range(self.count):
+            ours, theirs = socket.socketpair()
+            line = _Line()
+            self._lines.append(line)
+            process = _HelperProcess(target=_serve, args=(theirs, os.getpid(), self.make, self.arguments), daemon=True)
+            process.start()
+            theirs.close()
+            self.processes.append(process)
+            await loop.create_connection(lambda line=line: line, sock=ours)  # type: ignore[misc]
 
     def close(self) -> None:
-        if self._pool is not None:
-            self._pool.shutdown(wait=False, cancel_futures=True)
+        for line in self._lines:
+            line.close()
 
 
 class _HelperProcess(SpawnProcess):
@@ -124,12 +200,30 @@ def _end_with(parent: int) -> None:
     os._exit(1)
 
 
+def _serve(line: socket.socket, parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
+    """A helper's work: answer what is asked until the line is closed."""
+    _begin(parent, make, arguments)
+    try:
+        with line, line.makefile("rwb") as stream:
+            _write(stream, _READY)
+            while head := stream.read(_LENGTH.size):
+                asked = pickle.loads(stream.read(_LENGTH.unpack(head)[0]))
+                try:
+                    answer = _helped(*asked)
+                except Exception:  # the crawl reads the page itself, and meets it where it can be told
+                    answer = None
+                _write(stream, pickle.dumps(answer, pickle.HIGHEST_PROTOCOL))
+    except OSError:
+        return  # the crawl has ended
+
+
+def _write(stream: Any, data: bytes) -> None:
+    stream.write(_LENGTH.pack(len(data)) + data)
+    stream.flush()
+
+
 def _helped(kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> Helped:
     own = reader()
     place = own.expect_places.get(kind, "")
     found = extract(reply, own.kinds[kind], own.kinds, place, number=number, usual_bytes=usual_bytes)
     return Helped(with_packed_rows(found), pack(reply, page))
-
-
-def _is_ready() -> bool:
-    return _reader is not None
