@@ -8,6 +8,7 @@ Ctrl-C of its own.
 from __future__ import annotations
 
 import asyncio
+import gc
 import os
 import pickle
 import signal
@@ -191,6 +192,9 @@ def _begin(parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...])
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
     _reader = make(*arguments)
+    # As in the crawl: what is loaded stays, and pages make few cycles.
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 100)
 
 
 def _end_with(parent: int) -> None:
