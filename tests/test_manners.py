@@ -24,6 +24,7 @@ from wadi.problems import PlanError
 from wadi.runs import Run
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s, hours_of
+from wadi.web.lag import Lag
 from wadi.web.manners import Mood, Pace, PaceChanged, Quota, Throttle, mood_after, quota_of
 from wadi.web.messages import FetchFailed, Reply, Request
 from wadi.web.retry import Retrying, Tries, decide
@@ -387,3 +388,43 @@ def test_headers_of_the_plan_are_sent(tmp_path: Path) -> None:
         with Run.begin(changed, tmp_path / "runs") as run:
             run.crawl()
     assert set(seen) == {("Wadi/0.1.0 (desk@merrowdale.example)", "fr, en;q=0.5", "me")}
+
+
+@pytest.mark.parametrize(
+    ("asked_at", "pause_s"),
+    [
+        ([999.0, 999.5, 999.9, 998.0], 2.0),  # all were in flight when the host stumbled
+        ([999.0, 1000.0, 1000.0], 8.0),  # asked since: the host stumbles on
+    ],
+)
+def test_what_was_in_flight_when_a_host_stumbled_makes_its_pause_no_longer(
+    asked_at: list[float], pause_s: float
+) -> None:
+    hour, told = Time(), list[PaceChanged]()
+    throttle = Throttle(PACE, clock=hour.clock, sleep=hour.sleep, report=told.append)
+    for at in asked_at:
+        throttle.heard("h:80", "refused", asked_at=at)
+    assert throttle.pause_s("h:80") == pause_s
+    assert len(told) == {2.0: 1, 8.0: 3}[pause_s]
+
+
+def test_time_that_the_loop_was_held_up_is_known() -> None:
+    async def held_up() -> list[float]:
+        loop, now = asyncio.get_running_loop(), 50.0
+        loop.time = lambda: now  # type: ignore[method-assign]
+        lag = Lag()
+        found = [lag.total_s()]
+        now += 0.2  # before the next beat is due nothing is late
+        found.append(lag.total_s())
+        now += 3.0  # an answer is heard before the beat that is late
+        found.append(lag.total_s())
+        for _ in range(3):
+            await asyncio.sleep(0)
+        found.append(lag.total_s())
+        lag.close()
+        return found
+
+    first, early, late, after = asyncio.run(held_up())
+    assert (first, early) == (0.0, 0.0)
+    assert late == pytest.approx(2.95)
+    assert after == pytest.approx(2.95)

@@ -19,6 +19,7 @@ from wadi.plan.columns import Column
 from wadi.problems import UsageError
 from wadi.quality import figures
 from wadi.quality import profile as profiling
+from wadi.quality.charts import bars, gap_map, histogram, scatter, write_charts
 from wadi.quality.compare import compare
 from wadi.quality.files import tables_in
 from wadi.quality.measures import coarse_shape, measures_of
@@ -297,3 +298,40 @@ def test_what_is_not_there_is_said(program: Program, arguments: list[str], code:
     (program.folder / "springs.csv").write_text("code,flow\nMW-1,2\n")
     done = program("profile", *arguments)
     assert (done.status, f"[{code}]" in done.err) == (2, True)
+
+
+@pytest.mark.parametrize("name", ["$\\frac{", "青葉", "a/b:c", "<script>", "x" * 90, "_", "%s {0}"])
+def test_charts_take_any_name_as_it_is(tmp_path: Path, name: str) -> None:
+    table = source(
+        {
+            name: ("number", [1.0, 2.5, None, 4.0, 90.0] * 4),
+            f"{name} 2": ("string", [name, name, "$x_1$", None, "b"] * 4),
+            f"{name} 3": ("date", ["2026-01-01", "2026-02-01", "2026-02-03", None, "2026-05-09"] * 4),
+        }
+    )
+    drawn = write_charts(profile_of(table), table, tmp_path / "charts")
+    assert len(drawn) == 4
+    assert all(path.parent == tmp_path / "charts" for path in drawn)
+    assert all(path.read_bytes().startswith(b"\x89PNG") for path in drawn)
+
+
+def test_charts_say_what_they_show() -> None:
+    table = source({"flow": ("number", [1.0, 2.0, 2.0, 3.0, None])})
+    column = profile_of(table).columns[0]
+    axes = histogram(column).axes[0]
+    assert (axes.get_xlabel(), axes.get_ylabel()) == ("flow", "rows")
+    assert axes.get_title(loc="left") == "flow; 1 of 5 missing"
+    assert [text.get_text() for text in axes.texts] == ["median 2"]
+    counts = bars(profile_of(source({"kind": ("string", ["well"] * 3 + ["spring"] * 2)})).columns[0]).axes[0]
+    assert [label.get_text() for label in counts.get_yticklabels()] == ["well", "spring"]
+    assert [text.get_text() for text in counts.texts] == ["3", "2"]
+    several = source({"a": ("number", [1.0, None]), "b": ("string", [None, "x"])})
+    gaps = gap_map(profile_of(several)).axes[0]
+    assert [label.get_text().split() for label in gaps.get_yticklabels()] == [["a", "50%"], ["b", "50%"]]
+
+
+@pytest.mark.parametrize("points", [[(8.0, 51.0), (8.1, 51.2)], [(0.0, 89.9)], [(-179.0, -89.0), (179.0, 89.0)]])
+def test_places_are_drawn_wherever_they_are(points: list[tuple[float, float]]) -> None:
+    axes = scatter("springs", points, len(points) + 1).axes[0]
+    assert (axes.get_xlabel(), axes.get_ylabel()) == ("longitude (°)", "latitude (°)")
+    assert f"{len(points)} of {len(points) + 1} rows" in axes.get_title(loc="left")

@@ -245,6 +245,20 @@ def test_requests_are_beside_their_replies_without_secrets_and_the_same_content_
     assert "POST /1 HTTP/1.1\r\nHost: h:80\r\nX-Api-Key: ***\r\nAccept: */*\r\n\r\nq=1" in text
 
 
+def test_requests_that_differ_in_their_address_alone_are_kept_once(tmp_path: Path) -> None:
+    import gzip
+
+    archive = Archive(tmp_path, software="t")
+    plain, asking = (("Accept", "*/*"),), (("Accept", "*/*"), ("If-None-Match", '"7"'))
+    for number, headers in enumerate([plain, plain, plain, asking, plain]):
+        request = Request(f"http://h/{number}", headers=headers)
+        archive.append(Reply(request, request.url, 200, (), os.urandom(2000), 12.0), number)
+    archive.close()
+    text = gzip.decompress((tmp_path / "00001.warc.gz").read_bytes()).decode("latin-1")
+    asked = [line.split()[1] for line in text.split("\r\n") if line.startswith("GET ")]
+    assert asked == ["/0", "/3", "/4"]
+
+
 @pytest.mark.parametrize("torn", [1, 50, 200, 100_000])
 def test_what_is_torn_is_cut_off_and_what_is_whole_is_found(tmp_path: Path, torn: int) -> None:
     archive = Archive(tmp_path, software="t")

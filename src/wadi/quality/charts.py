@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import logging
 import re
+import warnings
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -35,19 +37,28 @@ _SETTINGS: Any = {
 
 def write_charts(profile: TableProfile, source: TableSource, folder: Path) -> list[Path]:
     """Draw every chart that the profile has something for into PNG files; returns them. Raises OSError."""
-    import matplotlib as mpl
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-    logging.getLogger("matplotlib.font_manager").setLevel(logging.ERROR)
     folder.mkdir(parents=True, exist_ok=True)
     written = []
-    with mpl.rc_context(_SETTINGS):
+    with _drawing():
         for name, figure in _figures(profile, source):
             path = folder / f"{_file_name(profile.name)}-{_file_name(name)}.png"
             FigureCanvasAgg(figure)
             figure.savefig(path, dpi=_DPI)
             written.append(path)
     return written
+
+
+@contextmanager
+def _drawing() -> Iterator[None]:
+    """Our settings while a figure is made; a letter that no font here has is a box, and no warning."""
+    import matplotlib as mpl
+
+    logging.getLogger("matplotlib.font_manager").setLevel(logging.ERROR)
+    with mpl.rc_context(_SETTINGS), warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message=r"Glyph \d+")
+        yield
 
 
 def _file_name(name: str) -> str:
@@ -83,7 +94,7 @@ def _figure() -> tuple[Figure, Any]:
 def _titled(axes: Any, one: ColumnProfile) -> None:
     missing = one.rows - one.filled
     gaps = f"; {missing:,} of {one.rows:,} missing" if missing else f"; all {one.rows:,} filled"
-    axes.set_title(shortened(one.column.name, 60) + gaps)
+    axes.set_title(shortened(one.column.name, 60) + gaps, loc="left")
 
 
 def _with_unit(one: ColumnProfile) -> str:
@@ -178,7 +189,7 @@ def gap_map(profile: TableProfile) -> Figure:
     axes.set_yticks([place + 0.5 for place in range(len(names))], names)
     axes.tick_params(length=0)
     axes.set_xlabel("row of the table")
-    axes.set_title(f"{profile.name}: where cells are missing")
+    axes.set_title(f"{profile.name}: where cells are missing", loc="left")
     bar = figure.colorbar(image, ax=axes, ticks=[0, 0.5, 1], fraction=0.03, pad=0.02)
     bar.ax.set_yticklabels(["none", "half", "all"])
     bar.set_label("missing")
@@ -218,17 +229,15 @@ def scatter(label: str, points: list[tuple[float, float]], rows: int) -> Figure:
     axes.set_xlabel("longitude (°)")
     axes.set_ylabel("latitude (°)")
     shown = f"{len(points):,} of {rows:,} rows" if len(points) < rows else f"all {rows:,} rows"
-    axes.set_title(f"{shortened(label, 40)}: {shown} with a place")
+    axes.set_title(f"{shortened(label, 40)}: {shown} with a place", loc="left")
     return figure
 
 
 def draw_history(points: Sequence[Point], label: str, target: Path, *, column: bool) -> None:
     """A series over runs as a figure in a file. Raises OSError, ValueError for an ending that is no picture's."""
-    import matplotlib as mpl
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-    logging.getLogger("matplotlib.font_manager").setLevel(logging.ERROR)
-    with mpl.rc_context(_SETTINGS):
+    with _drawing():
         figure, axes = _figure()
         values = [point.value if column else point.rows for point in points]
         kept = [(at, value) for at, value in enumerate(values) if isinstance(value, int | float)]
@@ -243,6 +252,6 @@ def draw_history(points: Sequence[Point], label: str, target: Path, *, column: b
             axes.annotate(f"{value:,.6g}", (at, value), xytext=(0, 8), textcoords="offset points", ha="center")
         axes.set_xlabel("run")
         axes.set_ylabel("value" if column else "rows")
-        axes.set_title(shortened(label, 70))
+        axes.set_title(shortened(label, 70), loc="left")
         FigureCanvasAgg(figure)
         figure.savefig(target, dpi=_DPI)
