@@ -162,6 +162,15 @@ def test_a_run_cut_short_is_not_held_against_whole_ones(again: Program, site: st
     assert [(one["code"], one["fails"]) for one in told["findings"]] == [("limit", False)]
 
 
+def test_runs_with_other_inputs_are_not_compared(program: Program, site: str) -> None:
+    text = 'wadi = 1\n[inputs]\nsite = "x"\ndistrict = "saltholm"\n[start]\npage = "d"\naddresses = ["{+site}/district/{district}"]\n'
+    text += '[manners]\npause = 0\n[page.d]\nrows = "tr[data-code]"\ntable = "t"\n[page.d.fields]\ncode = "td:nth-child(1)"\n'
+    (program.folder / "springs.toml").write_text(text)
+    for district, compared in (("saltholm", 0), ("ashwater", 0), ("saltholm", 1)):
+        assert program("run", "springs.toml", "--input", f"site={site}", "--input", f"district={district}").status == 0
+        assert verified(program)[1]["compared_with"] == compared
+
+
 def test_what_is_not_there_is_said(again: Program) -> None:
     done = again("verify", "nowhere")
     assert (done.status, "[no-such-run]" in done.err) == (2, True)

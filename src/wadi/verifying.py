@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -21,8 +21,9 @@ from wadi.quality.tables import TableSource
 from wadi.quality.verify import Facts, TableFacts, Verdict, verdict_of
 from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
-from wadi.store.folder import PAGES, find_run, runs_in
+from wadi.store.folder import DATABASE, PAGES, find_run, runs_in
 from wadi.store.outcome import State
+from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly
 from wadi.table.cells import flat
@@ -132,14 +133,24 @@ def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
 
 
 def earlier_runs(run: Run) -> list[Path]:
-    """The folders of the plan's complete runs before this one, the oldest first, as many as drift looks at."""
-    began = str(run.state.meta("began"))
-    found = [
-        one.folder
-        for one in runs_in(run.folder.parent.parent, run.plan_name)
-        if one.state == "complete" and one.began < began and one.folder != run.folder
-    ]
-    return found[:MOST_RUNS][::-1]
+    """The folders of the plan's complete runs before this one with the same inputs, the oldest first, as many as drift looks
+    at. Addresses may be others: a site moves."""
+    began, asked = str(run.state.meta("began")), _asked_for(run.given_inputs)
+    found: list[Path] = []
+    for one in runs_in(run.folder.parent.parent, run.plan_name):
+        if one.state != "complete" or one.began >= began or one.folder == run.folder:
+            continue
+        with suppress(WadiError), RunState.open(one.folder / DATABASE) as state:
+            if _asked_for(state.meta("given") or {}) == asked:
+                found.append(one.folder)
+        if len(found) == MOST_RUNS:
+            break
+    return found[::-1]
+
+
+def _asked_for(inputs: Mapping[str, Any]) -> dict[str, Any]:
+    """The inputs that say what is asked for, and not where."""
+    return {name: value for name, value in inputs.items() if not str(value).startswith(("http://", "https://"))}
 
 
 def measures_in(folder: Path) -> Measures | None:
