@@ -149,8 +149,8 @@ def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
         shape, count = texts.shapes[0]
         # A shape that few have says nothing: names and notes have none.
         says_something = any(not c.isalpha() and c not in "+ " for c in shape) and one.column.type != "url"
-        common = f"; shape {_short(shape)}" if says_something and count > 0.6 * one.filled else ""
-        yield plain(f"length {length}{common}" + (f" ({count:,})" if common and count < one.filled else ""), "dim")
+        common = f"; shape {_short(shape)}" if says_something and count > 0.6 * texts.shaped else ""
+        yield plain(f"length {length}{common}" + (f" ({count:,})" if common and count < texts.shaped else ""), "dim")
 
 
 def sparkline(counts: Sequence[int]) -> str:

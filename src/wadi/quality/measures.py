@@ -87,9 +87,10 @@ def _column(one: ColumnProfile, unread: int) -> ColumnMeasures:
     values = {str(value): count for value, count in one.every}
     shapes: dict[str, int] = {}
     # URLs are as long as the site's name makes them, and say nothing by it.
-    for shape, count in one.texts.shapes if one.texts is not None and one.column.type not in ("url", "file") else ():
-        coarse = coarse_shape(shape)
-        shapes[coarse] = shapes.get(coarse, 0) + count
+    if one.texts is not None and one.column.type not in ("url", "file"):
+        for shape, count in one.texts.shapes:
+            coarse = coarse_shape(shape)
+            shapes[coarse] = shapes.get(coarse, 0) + round(count * one.filled / one.texts.shaped)
     if numbers is None:
         return ColumnMeasures(one.filled, unread, values=values, shapes=shapes)
     return ColumnMeasures(

@@ -24,8 +24,7 @@ from wadi.table.cells import flat
 
 FEW = 50
 _FREQUENT = 8
-_COUNTED = 20_000
-_SHAPES_OF = 20_000
+_COUNTED = 10_000
 _DAYS = ("date", "datetime")
 
 
@@ -37,6 +36,8 @@ class Texts:
     longest: int
     mean: float
     shapes: tuple[tuple[str, int], ...]
+    shaped: int
+    """How many texts were looked at for their shapes: all, or the first of many."""
 
 
 @dataclass(frozen=True)
@@ -117,6 +118,8 @@ class _Gathered:
     filled: int = 0
     counts: Counter[Any] = field(default_factory=Counter)
     overflowed: bool = False
+    shapes: tuple[tuple[str, int], ...] = ()
+    shaped: int = 0
     digests: Spill = field(default_factory=lambda: Spill("q"))
     figures: Spill = field(default_factory=lambda: Spill("d"))
     characters: int = 0
@@ -149,7 +152,10 @@ class _Gathered:
         self.digests.extend(map(hash, plain))
         if not self.overflowed:
             self.counts.update(plain)
-            self.overflowed = len(self.counts) > _COUNTED
+            if len(self.counts) > _COUNTED:
+                self.overflowed = True
+                self.shapes, self.shaped = _shapes_of(self.counts), self.counts.total()
+                self.counts.clear()
         if self.is_day:
             self._take_days([str(one) for one in plain])
         elif self.column.type != "boolean":
@@ -239,8 +245,8 @@ def _finished(one: _Gathered, rows: int, frequent: tuple[int, Counter[Any]] | No
     often = tuple(sorted(counts.items(), key=lambda item: (-item[1], str(item[0])))[:_FREQUENT])
     texts = None
     if one.shortest is not None:
-        seen = counts if not one.overflowed else one.counts
-        texts = Texts(one.shortest, one.longest, one.characters / one.filled, _shapes_of(seen))
+        shapes, shaped = (one.shapes, one.shaped) if one.overflowed else (_shapes_of(counts), one.filled)
+        texts = Texts(one.shortest, one.longest, one.characters / one.filled, shapes, shaped)
     every = (
         tuple(sorted(counts.items(), key=lambda item: str(item[0]))) if distinct <= FEW and not one.overflowed else ()
     )
@@ -262,7 +268,7 @@ def shape_of(text: str) -> str:
 
 def _shapes_of(counts: Counter[Any]) -> tuple[tuple[str, int], ...]:
     shapes: Counter[str] = Counter()
-    for value, count in list(counts.items())[:_SHAPES_OF]:
+    for value, count in counts.items():
         shapes[shape_of(str(value))] += count
     return tuple(shapes.most_common(_FREQUENT))
 
