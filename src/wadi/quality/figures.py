@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 BINS = 20
-SPILLED = 65_536
+SPILLED = 16_384
 _FENCE = 1.5
 _ENDS = 10
 _EXTREMES = 5

@@ -9,7 +9,7 @@ from typing import Any
 
 from wadi.plan.columns import Column
 
-BATCH_ROWS = 5000
+BATCH_ROWS = 2000
 
 
 @dataclass(frozen=True)
