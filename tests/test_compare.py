@@ -119,6 +119,15 @@ def test_what_cannot_be_compared_is_said(two: Program, arguments: list[str], cod
     assert (done.status, f"[{code}]" in done.err) == (2, True), done.err
 
 
+def test_the_library_tells_the_same(two: Program) -> None:
+    import wadi
+
+    (found,) = wadi.compare(two.folder / "old.csv", two.folder / "new.csv", key=["code"])
+    assert (len(found.added), len(found.removed), found.same) == (1, 1, 1)
+    (profile,) = wadi.profile(two.folder / "old.csv")
+    assert (profile.rows, [one.filled for one in profile.columns]) == (4, [4, 4, 3, 4])
+
+
 Rows = st.dictionaries(st.integers(0, 20), st.one_of(st.none(), st.integers(-5, 5), st.text(max_size=3)), max_size=15)
 
 
@@ -175,6 +184,15 @@ def test_runs_are_compared_by_the_key_of_the_plan(kept: Program) -> None:
     assert (found["key"], found["added"], found["removed"], found["changed"]) == (["code"], 0, 0, 10)
     assert [(one["name"], one["count"]) for one in found["columns"]] == [("flow", 10)]
     assert all(one["new"] == pytest.approx(one["old"] * 60) for one in found["columns"][0]["largest"])
+
+
+def test_the_library_verifies(kept: Program) -> None:
+    import wadi
+
+    with wadi.open_run("springs", runs=kept.folder / "runs") as run:
+        verdict = wadi.verify(run)
+    assert not verdict.holds
+    assert "1 spring page missing (410)" in verdict.sentence
 
 
 def test_a_table_is_followed_through_all_runs(kept: Program) -> None:

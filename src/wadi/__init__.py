@@ -16,16 +16,21 @@ from typing import TYPE_CHECKING
 from wadi.about import VERSION
 
 __version__ = VERSION
-__all__ = ["WadiError", "__version__", "load_plan", "open_page", "open_run", "run"]
+__all__ = [
+    "WadiError", "__version__", "compare", "load_plan", "open_page", "open_run", "profile", "run", "verify",
+]  # fmt: skip
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
     from pathlib import Path
 
     from wadi.pages import OpenedPage
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.problems import WadiError
+    from wadi.quality.compare import Comparison
+    from wadi.quality.profile import TableProfile
+    from wadi.quality.verify import Verdict
     from wadi.runs import Run
 
 
@@ -51,6 +56,33 @@ def open_run(name: str | Path, *, runs: str | Path = "runs") -> Run:
     from wadi.runs import Run
 
     return Run.open(name, runs)
+
+
+def verify(run: Run, *, against: str | None = None) -> Verdict:
+    """Whether a run has everything, once, in the right types: `verify(run).holds`, `.sentence`, `.findings`."""
+    from wadi.verifying import verify
+
+    return verify(run, against=against).verdict
+
+
+def profile(what: str | Path, *, table: str | None = None, runs: str | Path = "runs") -> list[TableProfile]:
+    """Figures of every column of a run's tables, or of those in a file."""
+    from contextlib import ExitStack
+
+    from wadi.quality.profile import profile_of
+    from wadi.verifying import sources_of
+
+    with ExitStack() as stack:
+        return [profile_of(source) for source in sources_of(str(what), runs, table, stack)]
+
+
+def compare(
+    old: str | Path, new: str | Path, *, key: Sequence[str] = (), table: str | None = None, runs: str | Path = "runs"
+) -> list[Comparison]:
+    """What differs between two runs or files, table by table."""
+    from wadi.reporting import compare_tables
+
+    return compare_tables(str(old), str(new), runs, table=table, key=key)
 
 
 def open_page(page: str, *, fresh: bool = False) -> OpenedPage:

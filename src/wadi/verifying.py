@@ -88,10 +88,10 @@ def verify(run: Run, *, against: str | None = None) -> Verified:
 
 def _looked(run: Run, name: str) -> tuple[TableProfile, TableSource, Account]:
     """The profile and the account of a table, from one walk over its rows."""
-    assembly = run.assembly(name)
-    once = [assembly]
+    once = [run.assembly(name)]
+    account = once[0].account  # and not the assembly: what it knows of a long table is gone when its rows are
     source = replace(run_table(run, name), rows=lambda: once.pop().rows() if once else run.assembly(name).rows())
-    return profile_of(source), run_table(run, name), assembly.account
+    return profile_of(source), run_table(run, name), account
 
 
 def _facts(

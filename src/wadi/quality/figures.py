@@ -17,7 +17,7 @@ SPILLED = 16_384
 _FENCE = 1.5
 _ENDS = 10
 _EXTREMES = 5
-_CHUNK = 65_536
+_CHUNK = 16_384
 _LARGEST = 1e150
 """Numbers beyond it cannot be squared, and infinite ones are none: neither is among the figures."""
 
@@ -77,29 +77,33 @@ class Spill:
 def counted(values: Array, most: int) -> tuple[int, list[tuple[Any, int]]]:
     """How many values differ, and the `most` frequent with their counts, the smallest first where counts are equal.
 
-    The values are sorted where they stand.
+    The values are sorted where they stand, and looked at chunk by chunk.
     """
-    if not len(values):
-        return 0, []
     values.sort()
-    is_first = np.empty(len(values), dtype=bool)
-    is_first[0] = True
-    np.not_equal(values[1:], values[:-1], out=is_first[1:])
-    different = int(np.count_nonzero(is_first))
-    if not most or different == len(values):
-        return different, [(value, 1) for value in values[:most]]
-    starts = np.flatnonzero(is_first)
-    counts = np.empty(different, dtype=np.int32)  # half the room; so many rows are not on one page of one run
-    np.subtract(starts[1:], starts[:-1], out=counts[:-1], casting="unsafe")
-    counts[-1] = len(values) - starts[-1]
-    least = int(np.partition(counts, -most)[-most]) if different > most else 0
-    chosen: list[Any] = sorted(np.flatnonzero(counts > least), key=lambda at: (-counts[at], at))
-    for at in range(different) if least else ():
-        if len(chosen) == most:
-            break
-        if counts[at] == least:
-            chosen.append(at)
-    return different, [(values[starts[at]], int(counts[at])) for at in chosen[:most]]
+    different = 0
+    best: list[tuple[int, int, Any]] = []
+    open_run: tuple[Any, int] | None = None
+    for at in range(0, len(values), _CHUNK):
+        part = values[at : at + _CHUNK]
+        starts = np.flatnonzero(np.concatenate(([True], part[1:] != part[:-1])))
+        counts, heads = np.diff(starts, append=len(part)), part[starts]
+        if open_run is not None and open_run[0] == heads[0]:
+            counts[0] += open_run[1]
+        elif open_run is not None:
+            best = _best([*best, (-open_run[1], different, open_run[0])], most)
+            different += 1
+        top = np.argsort(-counts[:-1], kind="stable")[:most]
+        best = _best([*best, *((-int(counts[one]), different + int(one), heads[one]) for one in top)], most)
+        different += len(starts) - 1
+        open_run = (heads[-1], int(counts[-1]))  # it may go on in the next chunk
+    if open_run is not None:
+        best = _best([*best, (-open_run[1], different, open_run[0])], most)
+        different += 1
+    return different, [(value, -count) for count, _, value in best]
+
+
+def _best(runs: list[tuple[int, int, Any]], most: int) -> list[tuple[int, int, Any]]:
+    return sorted(runs, key=lambda one: one[:2])[:most]
 
 
 def numbers_of(values: Array) -> Numbers | None:
