@@ -38,7 +38,7 @@ def resolve(base: str, reference: str) -> str:
     return _resolved(base, plain[1] + "x")[:-1] + plain[2] if plain is not None else _resolved(base, reference)
 
 
-@lru_cache(maxsize=8192)
+@lru_cache(maxsize=2048)
 def _resolved(base: str, reference: str) -> str:
     text = reference.strip().translate(_BLANKS)
     try:
@@ -55,7 +55,7 @@ def _resolved(base: str, reference: str) -> str:
     return quote(_STRAY_PERCENT.sub("%25", joined), safe=_SAFE)
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=2048)
 def normalised(url: str) -> str:
     """The URL by which a page is known: case, default port, dot segments and escapes evened out, no fragment."""
     parts = urlsplit(url)
@@ -72,7 +72,7 @@ def normalised(url: str) -> str:
     return urlunsplit((parts.scheme.lower(), host, path, _evened(parts.query), ""))
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=2048)
 def host_of(url: str) -> str:
     """`host:port` of a URL, the unit that manners are kept for."""
     parts = urlsplit(url)
