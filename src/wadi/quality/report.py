@@ -13,7 +13,7 @@ import orjson
 
 from wadi.quality.html import rendered
 from wadi.quality.profile import TableProfile
-from wadi.quality.verify import Verdict
+from wadi.quality.verify import Verdict, cause_of
 
 _BINS = 60
 _STORED = 8000
@@ -122,7 +122,7 @@ def timeline_of(events: Iterable[Mapping[str, Any]]) -> Timeline | None:
             marks.append((at, 1))
         elif name == "page_failed":
             marks.append((at, 2))
-            statuses[str(event["problem"]["code"])] += 1
+            statuses[cause_of(event["problem"])] += 1
         if name in _WAITS:
             reason = _reason(event)
             count, seconds = waits.get(reason, (0, 0.0))

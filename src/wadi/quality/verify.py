@@ -174,7 +174,7 @@ def _listings(facts: Facts) -> Iterator[Finding]:
 def _failures(facts: Facts) -> Iterator[Finding]:
     by_kind: dict[tuple[str, str], list[str]] = {}
     for kind, url, problem in facts.failures:
-        by_kind.setdefault((kind, _cause(problem)), []).append(url)
+        by_kind.setdefault((kind, cause_of(problem)), []).append(url)
     for (kind, cause), urls in by_kind.items():
         table = facts.completing.get(kind)
         what = f"{len(urls):,} {kind} page{'s' if len(urls) > 1 else ''} missing ({cause})"
@@ -190,7 +190,8 @@ def _failures(facts: Facts) -> Iterator[Finding]:
         yield Finding(code, what, table=table or "", examples=tuple(urls[:_EXAMPLES]))
 
 
-def _cause(problem: Mapping[str, Any]) -> str:
+def cause_of(problem: Mapping[str, Any]) -> str:
+    """Why a page failed, in a word: the status, or the problem's code."""
     code = str(problem["code"])
     status = str(problem["what"]).split("status ")[-1][:3]
     return status if code == "http-status" and status.isdecimal() else code
