@@ -134,6 +134,40 @@ def test_what_is_untouched_is_not_named() -> None:
     assert [(one.column, one.measure) for one in drifts(measured(rows, account), past)] == [("flow", "filled")]
 
 
+def test_a_listing_of_the_newest_has_other_rows_each_time_and_that_is_no_drift() -> None:
+    kinds: dict[str, Any] = {"number": "integer", "title": "string", "day": "date", "url": "url", "kind": "string"}
+    past: list[Measures] = []
+    for month in range(12):
+        rows = [
+            {
+                "number": 100 + month * 20 + place,
+                "title": f"Notice of the {month * 31 + place}th {'moss sill pool keld'.split()[place % 4]}",
+                "day": f"2026-{month + 1:02}-{place + 1:02}",
+                "url": f"http://127.0.0.1:{8000 + month}/notices/{month * 20 + place}",
+                "kind": ("path", "gauge", "water")[(month + place) % 3],
+            }
+            for place in range(20)
+        ]
+        columns = [Column(name, kind, False, None, False, ()) for name, kind in kinds.items()]
+        source = TableSource("notices", columns, lambda rows=rows: iter([list(row.values()) for row in rows]))  # type: ignore[misc]
+        now = measures_of([(profile_of(source), Account())], {})
+        assert not drifts(now, past)
+        past.append(now)
+    blank = TableSource("notices", columns, lambda: iter([[*list(row.values())[:-1], None] for row in rows]))
+    assert [one.what for one in drifts(measures_of([(profile_of(blank), Account())], {}), past)] == [
+        "kind is blank in every row, 100 % filled before"
+    ]
+
+
+def test_hashes_are_others_in_each_run_and_that_is_no_drift() -> None:
+    def hashed(run: int) -> Measures:
+        rows = [[f"{(place % 5 + run) * 7919 % 65_537:08x}"] for place in range(60)]
+        source = TableSource("t", [Column("keeper", "string", False, None, False, ())], lambda: iter(rows))
+        return measures_of([(profile_of(source), Account())], {}, {"t": ["keeper"]})
+
+    assert not drifts(hashed(9), [hashed(1)])
+
+
 def test_pages_that_are_built_otherwise_are_named() -> None:
     past = [measured(*month(0, 1))]
     now = measured(*month(1, 1), marks=("div.list", "div.card", "p.title", "a", "span.value"))

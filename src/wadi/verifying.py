@@ -76,7 +76,7 @@ def verify(run: Run, *, against: str | None = None) -> Verified:
     """
     looked = [_looked(run, name) for name in run.tables]
     seen = [(profile, account) for profile, _, account in looked]
-    measures = measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run))
+    measures = measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run), _hashed(run))
     if run.end == "complete":
         run.state.set_meta("measures", measures.as_dict())
     folders = [find_run(against, run.folder.parent.parent)] if against is not None else earlier_runs(run)
@@ -113,6 +113,12 @@ def _facts(
         drifted=drifted,
         earlier=earlier,
     )
+
+
+def _hashed(run: Run) -> dict[str, list[str]]:
+    """The columns with hashes, by table, as they are written."""
+    plans = {name: table_plan(run.loaded.plan, name) for name in run.tables}
+    return {name: [plan.rename.get(column, column) for column in plan.hash] for name, plan in plans.items()}
 
 
 def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
@@ -161,7 +167,7 @@ def measures_in(folder: Path) -> Measures | None:
             found = measures_from(kept) if kept else None
             if found is None:
                 looked = [_looked(run, name) for name in run.tables if name != OUTCOMES]
-                found = measures_of([(profile, account) for profile, _, account in looked], marks_of(run))
+                found = measures_of([(profile, account) for profile, _, account in looked], marks_of(run), _hashed(run))
                 with suppress(OSError, sqlite3.Error):  # a folder that is only read
                     run.state.set_meta("measures", found.as_dict())
             return found

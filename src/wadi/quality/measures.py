@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -69,25 +69,41 @@ def measures_from(kept: Mapping[str, Any]) -> Measures | None:
     return Measures(tables, {kind: tuple(marks) for kind, marks in kept["marks"].items()})
 
 
-def measures_of(tables: Iterable[tuple[TableProfile, Account]], marks: Mapping[str, Iterable[str]]) -> Measures:
-    """The measures of a run's tables."""
+def measures_of(
+    tables: Iterable[tuple[TableProfile, Account]],
+    marks: Mapping[str, Iterable[str]],
+    hashed: Mapping[str, Collection[str]] | None = None,
+) -> Measures:
+    """The measures of a run's tables. Of `hashed` columns, by table, only what is filled: each run hashes otherwise."""
     return Measures(
-        {profile.name: _table(profile, account) for profile, account in tables},
+        {profile.name: _table(profile, account, (hashed or {}).get(profile.name, ())) for profile, account in tables},
         {kind: tuple(sorted(found)) for kind, found in marks.items()},
     )
 
 
-def _table(profile: TableProfile, account: Account) -> TableMeasures:
-    columns = {one.column.name: _column(one, account.unread.get(one.column.name, 0)) for one in profile.columns}
+def _table(profile: TableProfile, account: Account, hashed: Collection[str]) -> TableMeasures:
+    columns = {}
+    for one in profile.columns:
+        unread = account.unread.get(one.column.name, 0)
+        columns[one.column.name] = (
+            ColumnMeasures(one.filled, unread) if _moves_on(one) or one.column.name in hashed else _column(one, unread)
+        )
     return TableMeasures(profile.rows, account.doubles, account.rejected, columns)
+
+
+def _moves_on(one: ColumnProfile) -> bool:
+    """Whether other values are to be expected each time: days go on, numbers of records count up, addresses move."""
+    is_number_of_record = one.column.type == "integer" and one.distinct > 0.98 * one.filled
+    return one.first is not None or is_number_of_record or one.column.type in ("url", "file")
 
 
 def _column(one: ColumnProfile, unread: int) -> ColumnMeasures:
     numbers = one.numbers
-    values = {str(value): count for value, count in one.every}
+    # Values that hardly come again are names and titles: others are to be expected next time.
+    is_choice = one.filled >= _LEAST_REPEATED * one.distinct
+    values = {str(value): count for value, count in one.every} if is_choice else {}
     shapes: dict[str, int] = {}
-    # URLs are as long as the site's name makes them, and say nothing by it.
-    if one.texts is not None and one.column.type not in ("url", "file"):
+    if one.texts is not None:
         for shape, count in one.texts.shapes:
             coarse = coarse_shape(shape)
             shapes[coarse] = shapes.get(coarse, 0) + round(count * one.filled / one.texts.shaped)
@@ -122,6 +138,7 @@ def _keys(value: Any, depth: int = 0) -> Iterator[str]:
 
 
 _DEEPEST = 12
+_LEAST_REPEATED = 3
 _RUNS = re.compile(r"(A+a*|a+|9+)\+?")
 
 
