@@ -97,6 +97,19 @@ def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: lis
         assert not process.is_alive()
 
 
+def _no_reader(*arguments: Any) -> Any:
+    os._exit(3)
+
+
+def test_a_crawl_goes_on_when_its_helpers_cannot_begin(
+    tmp_path: Path, helped: list[Helpers], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(crawling, "reader_of", _no_reader)
+    rows, _ = _crawled(tmp_path / "a")
+    assert len(rows) == PAGES * 3 + 2
+    assert helped[0].helped == 0
+
+
 SCRIPT = """import os, sys, time
 from wadi.crawl.helpers import pool_of
 print("started", flush=True)

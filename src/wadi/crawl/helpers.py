@@ -50,11 +50,12 @@ class _Line(asyncio.Protocol):
         self.waiting: deque[asyncio.Future[Helped | None]] = deque()
         self._transport: asyncio.Transport | None = None
         self._came = bytearray()
+        self._is_lost = False
 
     @property
     def is_open(self) -> bool:
         """Whether the helper is there, and ready."""
-        return self.ready.done() and self.ready.result()
+        return self.ready.done() and not self._is_lost
 
     def ask(self, asked: bytes) -> asyncio.Future[Helped | None]:
         assert self._transport is not None
@@ -88,8 +89,9 @@ class _Line(asyncio.Protocol):
 
     def connection_lost(self, error: Exception | None) -> None:
         """The helper has ended, perhaps for want of memory: what it was asked is read by the crawl itself."""
-        self.ready = asyncio.get_running_loop().create_future()
-        self.ready.set_result(False)
+        self._is_lost = True
+        if not self.ready.done():
+            self.ready.set_result(False)
         while self.waiting:
             future = self.waiting.popleft()
             if not future.done():
