@@ -131,6 +131,33 @@ def test_the_library_tells_the_same(two: Program) -> None:
 Rows = st.dictionaries(st.integers(0, 20), st.one_of(st.none(), st.integers(-5, 5), st.text(max_size=3)), max_size=15)
 
 
+@pytest.mark.parametrize(
+    ("old", "new", "tolerance", "is_same"),
+    [
+        (None, "", Tolerance(), True),
+        (None, [], Tolerance(), True),
+        (None, 0, Tolerance(), False),
+        (1, 1.0, Tolerance(), True),
+        (1, "1", Tolerance(), True),
+        (2.0, "2", Tolerance(), True),
+        ("2", "2.0", Tolerance(), False),
+        (True, "true", Tolerance(), True),
+        (["a", "b"], "a; b", Tolerance(), True),
+        (["a"], ["b"], Tolerance(), False),
+        (1.0, 1.01, Tolerance(), False),
+        (1.0, 1.01, Tolerance(absolute=0.011), True),
+        (100.0, 101.0, Tolerance(relative=0.01), True),
+        (-100.0, -102.0, Tolerance(relative=0.01), False),
+        (0.0, 0.001, Tolerance(relative=0.5), False),
+        ("x", "X", Tolerance(absolute=9), False),
+    ],
+)
+def test_cells_are_the_same_or_not(old: Any, new: Any, tolerance: Tolerance, is_same: bool) -> None:
+    columns = [Column(name, "string", False, None, False, ()) for name in ("k", "v")]
+    before, after = (TableSource("t", columns, lambda value=value: iter([["1", value]]), ["k"]) for value in (old, new))
+    assert compare(before, after, tolerance=tolerance).differs is not is_same
+
+
 @given(Rows, Rows)
 def test_added_removed_changed_and_same_are_all_rows(old: dict[int, Any], new: dict[int, Any]) -> None:
     columns = [Column("k", "integer", False, None, False, ()), Column("v", "string", False, None, False, ())]
@@ -204,6 +231,24 @@ def test_a_table_is_followed_through_all_runs(kept: Program) -> None:
     shown = kept("compare", "--history", "springs", "springs", "--column", "flow", "--key", "MW-0149")
     assert [line.split()[-2] for line in shown.out.splitlines()[2:]] == ["598.8", "35928", "598.8"]
     assert kept("compare", "--history", "springs", "springs").out.count("354") == 3
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "told"),
+    [
+        (["--column", "flow", "--key", "MW-9999"], "no-such-row", "MW-9999"),
+        (["--column", "flow", "--key", "MW-0149,2"], "no-such-row", 'its key is "code"'),
+        (["--column", "flwo"], "unknown-column", "flwo"),
+        (["--column", "flow", "--chart", "none/h.png"], "not-writable", "none"),
+        (["--column", "flow", "--chart", "h.docx"], "not-writable", "docx"),
+        (["-o", "h.csv"], "bad-option", "--chart FILE"),
+        (["--exit-code"], "bad-option", "not for --history"),
+    ],
+)
+def test_a_history_says_what_it_cannot_follow(kept: Program, arguments: list[str], code: str, told: str) -> None:
+    done = kept("compare", "--history", "springs", "springs", *arguments)
+    assert (done.status, f"[{code}]" in done.err) == (2, True), done.err
+    assert told in done.err
 
 
 class _Tags(HTMLParser):

@@ -341,6 +341,25 @@ def test_charts_say_what_they_show() -> None:
     assert [label.get_text().split() for label in gaps.get_yticklabels()] == [["a", "50%"], ["b", "50%"]]
 
 
+@pytest.mark.parametrize("rows", [100, 2_000, 9_000, 50_000, 123_457])
+def test_the_map_of_gaps_is_even_however_long_the_table(rows: int) -> None:
+    """The first third has no cell in one column, and every second one is missing in the other."""
+    table = TableSource(
+        "t",
+        [Column(name, "integer", False, None, False, ()) for name in ("a", "b")],
+        lambda: ([None if place < rows // 3 else 1, None if place % 2 else 1] for place in range(rows)),
+    )
+    found = profile_of(table)
+    first, second = found.gap_map
+    assert len(first) == 100
+    assert [share for place, share in enumerate(first) if place < 32] == pytest.approx([1.0] * 32)
+    assert [share for place, share in enumerate(first) if place > 34] == pytest.approx([0.0] * 65)
+    assert sum(first) == pytest.approx(100 * (rows // 3) / rows, rel=1e-6)
+    assert sum(second) == pytest.approx(50, rel=0.02)
+    if rows > 9_000:
+        assert all(0.4 < share < 0.6 for share in second)
+
+
 @pytest.mark.parametrize("points", [[(8.0, 51.0), (8.1, 51.2)], [(0.0, 89.9)], [(-179.0, -89.0), (179.0, 89.0)]])
 def test_places_are_drawn_wherever_they_are(points: list[tuple[float, float]]) -> None:
     axes = scatter("springs", points, len(points) + 1).axes[0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import platform
 import shutil
 import subprocess
@@ -39,7 +40,6 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
         source = run_table(run, name)
         rows = [list(row) for row in islice(source.rows(), _ROWS)]
         shown.append(TableShown(profile, rows, source.key, account.doubles, account.rejected))
-    failures = list(run.state.failures())
     pages = {state.name.lower(): count for state, count in run.pages().items()}
     page = report_html(
         Report(
@@ -56,7 +56,7 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
             requests=int((run.state.meta("spent") or {}).get("requests", 0)),
             tables=[one for one in shown if one.profile.name != OUTCOMES or len(shown) == 1],
             failures=list(_failures(run)),
-            left_out=max(0, len(failures) - _FAILURES),
+            left_out=max(0, pages.get("failed", 0) - _FAILURES),
             timeline=timeline_of(events_in(run.folder / LOG)),
         )
     )
@@ -65,9 +65,8 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
 
 def _failures(run: Run) -> Iterator[Failure]:
     """The first failed pages, with what came."""
-    for number, page in enumerate(run.state.failed_pages(_FAILURES), start=1):
+    for number, (page, kind, url, problem) in enumerate(run.state.failed_pages(_FAILURES), start=1):
         location = run.state.location(page)
-        kind, url, problem = run.state.failure(page)
         stored, size = None, 0
         if location is not None:
             try:
@@ -84,9 +83,10 @@ def write_pdf(page: Path, target: Path) -> None:
     if browser is None:
         now = f"install one of {listed(_BROWSERS)}, or print the page from a browser of yours"
         raise UsageError(Problem("no-browser", "no browser is installed that prints pages", now=now))
+    as_root = ["--no-sandbox"] if os.geteuid() == 0 else []  # its own walls do not stand up for that user
     with tempfile.TemporaryDirectory() as profile:
         command = [
-            browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
+            browser, "--headless", *as_root, "--disable-gpu", "--no-first-run", "--disable-background-networking",
             "--host-resolver-rules=MAP * ~NOTFOUND", f"--user-data-dir={profile}", "--no-pdf-header-footer",
             f"--print-to-pdf={target.resolve()}", page.resolve().as_uri(),
         ]  # fmt: skip
@@ -154,4 +154,7 @@ def history_of(
         if reason is not None:
             raise reason
         raise UsageError(Problem("no-such-run", f'there is no complete run of "{plan}" in {runs}/'))
+    if record is not None and not any(point.is_there for point in found):
+        what = f'no run of "{plan}" has {" ".join(map(str, record))} in {table}'
+        raise UsageError(Problem("no-such-row", what))
     return found

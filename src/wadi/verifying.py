@@ -21,7 +21,7 @@ from wadi.quality.tables import TableSource
 from wadi.quality.verify import Facts, TableFacts, Verdict, verdict_of
 from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
-from wadi.store.folder import DATABASE, PAGES, find_run, runs_in
+from wadi.store.folder import DATABASE, PAGES, find_run, run_folders
 from wadi.store.outcome import State
 from wadi.store.state import RunState
 from wadi.table.account import Account
@@ -143,12 +143,11 @@ def earlier_runs(run: Run) -> list[Path]:
     at. Addresses may be others: a site moves."""
     began, asked = str(run.state.meta("began")), _asked_for(run.given_inputs)
     found: list[Path] = []
-    for one in runs_in(run.folder.parent.parent, run.plan_name):
-        if one.state != "complete" or one.began >= began or one.folder == run.folder:
-            continue
-        with suppress(WadiError), RunState.open(one.folder / DATABASE) as state:
-            if _asked_for(state.meta("given") or {}) == asked:
-                found.append(one.folder)
+    for folder in run_folders(run.folder.parent.parent, run.plan_name):
+        with suppress(WadiError), RunState.open(folder / DATABASE) as state:
+            is_before = state.meta("end") == "complete" and str(state.meta("began")) < began
+            if is_before and _asked_for(state.meta("given") or {}) == asked:
+                found.append(folder)
         if len(found) == MOST_RUNS:
             break
     return found[::-1]
@@ -162,14 +161,15 @@ def _asked_for(inputs: Mapping[str, Any]) -> dict[str, Any]:
 def measures_in(folder: Path) -> Measures | None:
     """What is kept of a run, made now where it is not; None for a run that cannot be read."""
     try:
+        with RunState.open(folder / DATABASE) as state:
+            kept = state.meta("measures")
+        if kept and (found := measures_from(kept)) is not None:
+            return found
         with Run.open(folder) as run:
-            kept = run.state.meta("measures")
-            found = measures_from(kept) if kept else None
-            if found is None:
-                looked = [_looked(run, name) for name in run.tables if name != OUTCOMES]
-                found = measures_of([(profile, account) for profile, _, account in looked], marks_of(run), _hashed(run))
-                with suppress(OSError, sqlite3.Error):  # a folder that is only read
-                    run.state.set_meta("measures", found.as_dict())
+            looked = [_looked(run, name) for name in run.tables if name != OUTCOMES]
+            found = measures_of([(profile, account) for profile, _, account in looked], marks_of(run), _hashed(run))
+            with suppress(OSError, sqlite3.Error):  # a folder that is only read
+                run.state.set_meta("measures", found.as_dict())
             return found
     except WadiError:
         return None

@@ -44,11 +44,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             told = {"plan": opened.plan_name, "run": str(opened.folder), **verdict.as_dict()}
             write_json({**told, "earlier": verified.earlier}, out)
         elif not args.quiet:
-            console(out).print(verdict_view(verdict, len(verified.earlier), verbose=args.verbose))
+            console(out).print(verdict_view(verdict, verbose=args.verbose))
     return Status.DONE if verdict.holds else Status.NOT_ALL
 
 
-def verdict_view(verdict: Verdict, earlier: int, *, verbose: bool = False) -> RenderableType:
+def verdict_view(verdict: Verdict, *, verbose: bool = False) -> RenderableType:
     """The verdict for people: the sentence, what fails, remarks."""
     from rich.console import Group
 
@@ -61,8 +61,14 @@ def verdict_view(verdict: Verdict, earlier: int, *, verbose: bool = False) -> Re
         if which:
             parts += [plain(""), plain(title, "bold")]
             parts += [line for one in which for line in _lines(one, style, verbose=verbose)]
-    if not earlier:
-        parts += [plain(""), plain("No earlier complete run of this plan to compare with.", "dim")]
+    if not verdict.earlier:
+        parts += [
+            plain(""),
+            plain(
+                "Compared with no earlier run: there is no complete one with the same inputs, or this one was cut short.",
+                "dim",
+            ),
+        ]
     return Group(*parts)
 
 

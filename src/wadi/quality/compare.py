@@ -16,7 +16,6 @@ from wadi.quality.tables import TableSource, is_missing
 from wadi.table.cells import flat
 
 Key = tuple[Any, ...]
-KINDS = ("added", "removed", "changed")
 
 
 @dataclass(frozen=True)
@@ -200,7 +199,6 @@ def _by_key(found: Comparison, old: TableSource, new: TableSource, key: tuple[st
             again_old += 1
         else:
             before[name] = record
-    numeric = {column.name for column in new.columns if column.type in ("integer", "number", "money", "percent")}
     seen: set[Key] = set()
     for record in _records(new, wanted):
         found.new_rows += 1
@@ -213,23 +211,21 @@ def _by_key(found: Comparison, old: TableSource, new: TableSource, key: tuple[st
         if earlier is None:
             found.added.append((name, record))
         else:
-            _cells(found, name, earlier, record, tolerance, numeric)
+            _cells(found, name, earlier, record, tolerance)
     found.removed = list(before.items())
     found.again = (again_old, again_new)
 
 
 def _key_of(record: dict[str, Any], key: tuple[str, ...]) -> Key:
     """The key as texts, so that 7 in a workbook is 7 in a CSV file."""
-    return tuple("" if (value := record[name]) is None else shown(value) for name in key)
+    return tuple(shown(record[name]) for name in key)
 
 
-def _cells(
-    found: Comparison, key: Key, old: dict[str, Any], new: dict[str, Any], tolerance: Tolerance, numeric: set[str]
-) -> None:
+def _cells(found: Comparison, key: Key, old: dict[str, Any], new: dict[str, Any], tolerance: Tolerance) -> None:
     is_same = True
     for column in found.columns:
         one, other = old[column], new[column]
-        if one is other or one == other or _are_alike(one, other, tolerance, column in numeric):
+        if one is other or one == other or _are_alike(one, other, tolerance):
             continue
         is_same = False
         changes = found.changed.setdefault(column, ColumnChanges(column))
@@ -240,15 +236,13 @@ def _cells(
         found.changed_keys.add(key)
 
 
-def _are_alike(one: Any, other: Any, tolerance: Tolerance, is_numeric: bool) -> bool:
+def _are_alike(one: Any, other: Any, tolerance: Tolerance) -> bool:
     """Whether cells are the same though they are not equal: both missing, numbers close together, the same once written."""
     if is_missing(one) or is_missing(other):
         return is_missing(one) and is_missing(other)
     if _is_number(one) and _is_number(other):
         return tolerance.covers(one, other)
-    if is_numeric or type(one) is not type(other):
-        return shown(one) == shown(other)
-    return False
+    return type(one) is not type(other) and shown(one) == shown(other)
 
 
 def _is_number(value: Any) -> bool:
@@ -289,6 +283,8 @@ class Point:
     rows: int
     filled: int | None = None
     value: Any = None
+    is_there: bool = True
+    """Whether the run has the record."""
 
 
 def column_of(source: TableSource, name: str) -> tuple[int, Column]:
@@ -309,14 +305,15 @@ def point_of(began: str, run: str, source: TableSource, column: str | None, reco
     rows = filled = 0
     numbers: list[float] = []
     value: Any = None
+    is_there = record is None
     for row in source.rows():
         rows += 1
         cell = row[place] if place is not None else None
         if record is not None and tuple(shown(row[at]) for at in keys) == record:
-            value = cell
+            value, is_there = cell, True
         filled += not is_missing(cell)
         if record is None and isinstance(cell, int | float) and not isinstance(cell, bool):
             numbers.append(cell)
     if record is None and numbers:
         value = median(numbers)
-    return Point(began, run, rows, filled if place is not None else None, value)
+    return Point(began, run, rows, filled if place is not None else None, value, is_there)

@@ -25,6 +25,7 @@ from wadi.table.cells import flat
 FEW = 50
 _FREQUENT = 8
 _COUNTED = 10_000
+_STRETCHES = 400
 _DAYS = ("date", "datetime")
 
 
@@ -127,7 +128,6 @@ class _Gathered:
     longest: int = 0
     first: str | None = None
     last: str | None = None
-    strange: int = 0
 
     @property
     def is_numeric(self) -> bool:
@@ -143,9 +143,7 @@ class _Gathered:
             return
         self.filled += len(values)
         if self.is_numeric:
-            numbers = [float(v) for v in values if isinstance(v, int | float)]
-            self.strange += len(values) - len(numbers)
-            self.figures.extend(numbers)
+            self.figures.extend(float(value) for value in values if isinstance(value, int | float))
             return
         is_text = all(value.__class__ is str for value in values)
         plain = values if is_text else [flat(value) for value in values]
@@ -161,9 +159,8 @@ class _Gathered:
         elif self.column.type != "boolean":
             lengths = [len(str(one)) for one in plain]
             self.characters += sum(lengths)
-            least = min(lengths)
-            self.shortest = least if self.shortest is None else min(self.shortest, least)
-            self.longest = max(self.longest, *lengths[:1], max(lengths))
+            self.shortest = min(lengths) if self.shortest is None else min(self.shortest, *lengths)
+            self.longest = max(self.longest, *lengths)
 
     def _take_days(self, texts: list[str]) -> None:
         least, most = min(texts), max(texts)
@@ -279,7 +276,8 @@ class _Gaps:
     def __init__(self, columns: int) -> None:
         self._together = np.zeros((columns, columns))
         self._rows = 0
-        self._stretches: list[tuple[int, np.ndarray[Any, Any]]] = []
+        self._stretches: list[np.ndarray[Any, Any]] = []
+        self._each, self._open, self._open_rows = 1, np.zeros(columns), 0
 
     def take(self, columns: list[tuple[Any, ...]]) -> None:
         size = len(columns[0]) if columns else 0
@@ -288,14 +286,23 @@ class _Gaps:
             flags[place] = np.fromiter((is_missing(value) for value in cells), dtype=bool, count=size)
         self._together += flags @ flags.T
         self._rows += size
-        step = max(1, -(-size // 100))
-        self._stretches += [
-            (flags[:, at : at + step].shape[1], flags[:, at : at + step].sum(axis=1)) for at in range(0, size, step)
-        ]
-        if len(self._stretches) > 400:  # two by two, so that a long table needs no more room than a short one
-            pairs = list(zip(self._stretches[::2], self._stretches[1::2], strict=False))
-            rest = self._stretches[len(pairs) * 2 :]
-            self._stretches = [(one[0] + other[0], one[1] + other[1]) for one, other in pairs] + rest
+        at = 0
+        while at < size:
+            part = flags[:, at : at + self._each - self._open_rows]
+            self._open += part.sum(axis=1)
+            self._open_rows += part.shape[1]
+            at += part.shape[1]
+            if self._open_rows == self._each:
+                self._close()
+
+    def _close(self) -> None:
+        """A stretch is full. When there are many each two become one, so that a long table needs no more room."""
+        self._stretches.append(self._open)
+        self._open, self._open_rows = np.zeros_like(self._open), 0
+        if len(self._stretches) == _STRETCHES:
+            both = zip(self._stretches[::2], self._stretches[1::2], strict=True)
+            self._stretches = [one + other for one, other in both]
+            self._each *= 2
 
     def pairs(self, names: list[str]) -> list[tuple[str, str, float]]:
         """Pairs of columns with a phi coefficient of at least one half, the strongest first."""
@@ -310,11 +317,14 @@ class _Gaps:
         return sorted(found, key=lambda item: -abs(item[2]))
 
     def map(self) -> tuple[tuple[float, ...], ...]:
-        stretches = self._stretches
-        while len(stretches) > 100:
-            pairs = list(zip(stretches[::2], stretches[1::2], strict=False))
-            stretches = [(one[0] + other[0], one[1] + other[1]) for one, other in pairs] + stretches[len(pairs) * 2 :]
-        if not stretches:
+        """For each column the share missing in up to a hundred equal stretches of the table."""
+        sizes = [self._each] * len(self._stretches) + ([self._open_rows] if self._open_rows else [])
+        if not sizes:
             return ()
-        shares = np.array([missing / size for size, missing in stretches]).T
-        return tuple(tuple(float(share) for share in row) for row in shares)
+        rows = np.concatenate(([0], np.cumsum(sizes)))
+        edges = np.linspace(0, rows[-1], min(100, len(sizes)) + 1)
+        shares = []
+        for missing in np.array([*self._stretches, *([self._open] if self._open_rows else [])]).T:
+            before = np.interp(edges, rows, np.concatenate(([0], np.cumsum(missing))))
+            shares.append(tuple(float(share) for share in np.diff(before) / np.diff(edges)))
+        return tuple(shares)

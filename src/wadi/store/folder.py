@@ -125,9 +125,14 @@ class RunFound:
 
 def runs_in(runs: Path, plan: str | None = None) -> list[RunFound]:
     """The runs below a folder, the newest first, of all plans or of one."""
+    return [run_found(folder) for folder in run_folders(runs, plan)]
+
+
+def run_folders(runs: Path, plan: str | None = None) -> list[Path]:
+    """The folders of the runs below a folder, the newest first, without a look into them."""
     name = Path(plan).stem if plan else "*"
     folders = {path.parent for path in runs.glob(f"{name}/*/{DATABASE}")}
-    return [run_found(folder) for folder in sorted(folders, key=lambda run: (run.name, run.parent.name), reverse=True)]
+    return sorted(folders, key=lambda run: (run.name, run.parent.name), reverse=True)
 
 
 def run_found(folder: Path) -> RunFound:

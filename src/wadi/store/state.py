@@ -422,15 +422,10 @@ class RunState:
         for kind, url, failure in self._db.execute(query, (State.FAILED,)):
             yield kind, url, orjson.loads(failure)
 
-    def failed_pages(self, count: int) -> list[int]:
-        """The numbers of the first pages that failed, in reading order."""
-        query = "SELECT id FROM pages WHERE state = 2 ORDER BY route LIMIT ?"
-        return [page for (page,) in self._db.execute(query, (count,))]
-
-    def failure(self, page: int) -> tuple[str, str, dict[str, Any]]:
-        """Kind, URL and problem of a failed page."""
-        kind, url, told = self._db.execute("SELECT kind, url, failure FROM pages WHERE id = ?", (page,)).fetchone()
-        return kind, url, orjson.loads(told)
+    def failed_pages(self, count: int) -> list[tuple[int, str, str, dict[str, Any]]]:
+        """The first pages that failed, in reading order: number, kind, URL and problem."""
+        query = "SELECT id, kind, url, failure FROM pages WHERE state = 2 ORDER BY route LIMIT ?"
+        return [(page, kind, url, orjson.loads(told)) for page, kind, url, told in self._db.execute(query, (count,))]
 
     def failure_of(self, page: int) -> tuple[int | None, str]:
         """The status of a failed page, None where nothing came, and what was wrong."""
