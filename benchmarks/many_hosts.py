@@ -10,12 +10,13 @@ where one processor is the limit.
 from __future__ import annotations
 
 import argparse
-import asyncio
 import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
+
+import host
 
 from wadi.plan.reader import load_plan
 from wadi.runs import Run
@@ -41,26 +42,12 @@ name = {{ at = "b" }}
 def serve(pages: int) -> None:
     """Listings for every host that is asked, on all loopback addresses."""
 
-    class Site(asyncio.Protocol):
-        def connection_made(self, transport: asyncio.BaseTransport) -> None:
-            self.transport, self.data = transport, b""
+    def listing(path: bytes) -> bytes:
+        number = int(path.strip(b"/") or b"1")
+        following = f"<a href='/{number + 1}'>next</a>" if number < pages else ""
+        return host.answer(f"<html><ul><li><b>Spring {number}</b></li></ul>{following}</html>".encode())
 
-        def data_received(self, data: bytes) -> None:
-            self.data += data
-            while (end := self.data.find(b"\r\n\r\n")) >= 0:
-                head, self.data = self.data[:end], self.data[end + 4 :]
-                number = int(head.split(b" ", 2)[1].strip(b"/") or b"1")
-                following = f"<a href='/{number + 1}'>next</a>" if number < pages else ""
-                body = f"<html><ul><li><b>Spring {number}</b></li></ul>{following}</html>".encode()
-                head = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: %d\r\n\r\n" % len(body)
-                self.transport.write(head + body)  # type: ignore[attr-defined]
-
-    async def run() -> None:
-        server = await asyncio.get_running_loop().create_server(Site, "0.0.0.0", 0, backlog=4096)
-        print(server.sockets[0].getsockname()[1], flush=True)
-        await server.serve_forever()
-
-    asyncio.run(run())
+    host.serve(listing, "0.0.0.0")
 
 
 def crawl(port: int, hosts: int, pause: float) -> tuple[float, int]:

@@ -26,6 +26,8 @@ from pathlib import Path
 from statistics import median
 from urllib.parse import urljoin
 
+import host
+
 CHAINS = 40
 ROWS = 30
 FIELDS = ("code", "name", "district", "flow", "depth", "day", "temp", "note")
@@ -86,26 +88,9 @@ def serve(pages: int) -> None:
     for chain in range(CHAINS):
         for number in range(1, last + 1):
             body = page_of(chain, number, last)
-            head = f"HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=utf-8\r\nContent-Length: {len(body)}\r\n\r\n"
-            replies[f"/l/{chain}/{number}".encode()] = head.encode() + body
+            replies[f"/l/{chain}/{number}".encode()] = host.answer(body)
     gone = b"HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n"
-
-    class Site(asyncio.Protocol):
-        def connection_made(self, transport: asyncio.BaseTransport) -> None:
-            self.transport, self.data = transport, b""
-
-        def data_received(self, data: bytes) -> None:
-            self.data += data
-            while (end := self.data.find(b"\r\n\r\n")) >= 0:
-                head, self.data = self.data[:end], self.data[end + 4 :]
-                self.transport.write(replies.get(head.split(b" ", 2)[1], gone))  # type: ignore[attr-defined]
-
-    async def run() -> None:
-        server = await asyncio.get_running_loop().create_server(Site, "127.0.0.1", 0)
-        print(server.sockets[0].getsockname()[1], flush=True)
-        await server.serve_forever()
-
-    asyncio.run(run())
+    host.serve(lambda path: replies.get(path, gone))
 
 
 def text_of(element) -> str:  # type: ignore[no-untyped-def]
