@@ -1,8 +1,13 @@
-"""Helper processes: the same tables with them as without, a crawl that goes on when they die, none left behind."""
+"""Helper processes: the same tables with them as without, a crawl that goes on when they die, none left behind.
+
+The host of these tests has a thread in this process, so that helpers are started afresh here; forked ones are tested in a
+process of its own.
+"""
 
 from __future__ import annotations
 
 import functools
+import json
 import os
 import subprocess
 import sys
@@ -17,7 +22,7 @@ from small_host import SmallHost, items, plan_of
 from wadi import crawling
 from wadi.crawl import engine
 from wadi.crawl.events import Event, PageDone
-from wadi.crawl.helpers import Helpers
+from wadi.crawl.helpers import Helpers, may_fork
 from wadi.runs import Run
 
 PAGES = 40
@@ -61,6 +66,7 @@ def helped(monkeypatch: pytest.MonkeyPatch) -> list[Helpers]:
     made: list[Helpers] = []
 
     def make(*arguments: Any) -> Helpers:
+        assert not may_fork()
         made.append(Helpers(*arguments, worth_after=0, is_patient=True))
         return made[-1]
 
@@ -108,6 +114,43 @@ def test_a_crawl_goes_on_when_its_helpers_cannot_begin(
     rows, _ = _crawled(tmp_path / "a")
     assert len(rows) == PAGES * 3 + 2
     assert helped[0].helped == 0
+
+
+FORKED = """import json, os, sys
+from wadi import crawling
+from wadi.crawl import engine
+from wadi.crawl.helpers import Helpers, may_fork
+from wadi.plan.reader import load_plan
+from wadi.runs import Run
+
+assert may_fork()
+engine._WORTH_HELP = 1
+os.sched_getaffinity = lambda process: {0, 1}
+made = []
+def make(*arguments):
+    made.append(Helpers(*arguments, is_patient=True))
+    return made[-1]
+crawling.Helpers = make
+with Run.begin(load_plan(sys.argv[1], {"site": sys.argv[2]}), sys.argv[3]) as run:
+    end = run.crawl()
+    helpers = made[0]
+    children = open(f"/proc/self/task/{os.getpid()}/children").read()
+    kinds = [type(process).__name__ for process in helpers.processes]
+    print(json.dumps([end, helpers.helped, kinds, children, run.read().rows]))
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="helpers are forked on Linux alone")
+def test_forked_helpers_read_from_the_first_page_on_and_are_gone_at_the_end(tmp_path: Path) -> None:
+    (tmp_path / "code.py").write_text("def same(text):\n    return text\n")
+    with serving(_host().application) as site:
+        plan_of(tmp_path, PLAN, site, top='code = "code.py"')
+        command = [sys.executable, "-c", FORKED, str(tmp_path / "p.toml"), site, str(tmp_path / "runs")]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
+    assert done.returncode == 0, done.stderr
+    end, helped, kinds, children, rows = json.loads(done.stdout)
+    assert (end, helped, kinds, children) == ("complete", PAGES, ["ForkProcess"] * 2, "")
+    assert len(rows) == PAGES * 3 + 2
 
 
 SCRIPT = """import os, sys, time

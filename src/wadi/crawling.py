@@ -63,7 +63,12 @@ class Credentials:
     password: str = field(repr=False)
 
 
-async def crawl(run: Run, report: Callable[[Event], None], credentials: Credentials | None = None) -> End:
+async def crawl(
+    run: Run,
+    report: Callable[[Event], None],
+    credentials: Credentials | None = None,
+    helpers: Helpers | None = None,
+) -> End:
     """Crawl a run from where it stands to its end. Raises CrawlError, UsageError; RunError when it is in use.
 
     Ctrl-C (or SIGTERM) once takes what is in flight and ends, twice ends at once.
@@ -80,7 +85,6 @@ async def crawl(run: Run, report: Callable[[Event], None], credentials: Credenti
 
     client = client_of(run.loaded, tell, session)
     earlier = Earlier(run.since) if run.since is not None else None
-    helpers = helpers_of(run)
     for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
         client.hold(host, run.loaded.plan.manners.pause)
     try:
@@ -254,6 +258,21 @@ def helpers_of(run: Run) -> Helpers | None:
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     is_fast = run.loaded.plan.manners.pause <= _HELPED_BELOW_S
     return Helpers(reader_of, reader_arguments(run), processors) if is_fast and processors > 1 else None
+
+
+@contextmanager
+def helping(run: Run) -> Iterator[Helpers | None]:
+    """Helpers while a run is crawled, where they are of use. To be used outside the crawl's event loop."""
+    helpers = helpers_of(run)
+    try:
+        if helpers is not None:
+            gc.freeze()  # what is shared with them is not written to by the collector
+            helpers.fork()
+        yield helpers
+    finally:
+        if helpers is not None:
+            helpers.end()
+            gc.unfreeze()
 
 
 def task_of(run: Run, credentials: Credentials | None = None) -> Task:

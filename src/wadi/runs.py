@@ -257,13 +257,14 @@ class Run:
 
         Without `credentials` a log-in takes them from the environment variables that the plan names. Raises CrawlError.
         """
-        from wadi.crawling import crawl
+        from wadi.crawling import crawl, helping
         from wadi.pages import in_loop
 
         with told_as_problems(self.folder):
             self.state.set_meta("end", None)
             self.state.set_meta("measures", None)
-            end: End = in_loop(crawl(self, report, credentials))
+            with helping(self) as helpers:
+                end: End = in_loop(crawl(self, report, credentials, helpers))
             self.state.set_meta("end", end.value)
             self.name_files()
         return end

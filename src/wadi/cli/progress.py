@@ -256,14 +256,24 @@ def display(
 def _live(tally: Tally, err: TextIO) -> Iterator[Callable[[Event], None]]:
     from rich.live import Live
 
-    with Live(
+    live = Live(
         get_renderable=lambda: view(tally),
         console=console(err),
         refresh_per_second=8,
         transient=True,
         redirect_stdout=False,
-    ):
-        yield tally.take
+    )
+
+    def receive(event: Event) -> None:
+        # Its thread begins with the first event, when the crawl's helpers have been forked.
+        if not live.is_started:
+            live.start()
+        tally.take(event)
+
+    try:
+        yield receive
+    finally:
+        live.stop()
 
 
 def view(tally: Tally) -> RenderableType:

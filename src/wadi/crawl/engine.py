@@ -7,7 +7,6 @@ lost nothing that was committed.
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -28,6 +27,7 @@ from wadi.crawl.events import (
     PutOff,
     Sent,
 )
+from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
 from wadi.crawl.helpers import Helped, Helpers
 from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
@@ -147,7 +147,7 @@ class Engine:
         self._clock = clock
         self._now = now
         self._began = clock()
-        self._in_flight: dict[asyncio.Task[_Fetched], Page] = {}
+        self._flight: Flight[_Fetched] = Flight(task.room.total, together=task.helpers is not None)
         self._counts = state.counts()
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
         self._health = Health(task.patience.rest_s)
@@ -160,17 +160,16 @@ class Engine:
         self._logins_in_vain = 0
         self._lost: Counter[int] = Counter()
         self._stop_at: float | None = None
-        self._wake = asyncio.Event()
         state.most_depth = task.limits.depth
 
     @property
     def in_flight(self) -> int:
-        return len(self._in_flight)
+        return len(self._flight)
 
     def stop(self) -> None:
         """Ask for nothing more: what is in flight is taken, as far as it comes soon, and the crawl ends."""
         self._stop_at = self._clock() + _PATIENCE_S
-        self._wake.set()
+        self._flight.wake()
 
     def adopt(self, page: Page, reply: Reply, location: Location) -> None:
         """Take a reply that the archive has and the database does not: the process died in between."""
@@ -189,33 +188,23 @@ class Engine:
                 await self._log_in(self._task.login)
             while True:
                 if (end := self._spent()) is not None:
+                    await self._settle(self._flight.take(all_that_came=True))
                     return end
                 self._send_more()
-                if not self._in_flight:
+                if not self._flight:
                     if not await self._opened():
                         return self._end()
                     continue
-                await self._settle(await self._next_ones())
+                await self._flight.wait(self._time_left())
+                await self._settle(self._flight.take())
                 if self._task.enough and self._task.enough():
                     return End.ENOUGH_ROWS
         finally:
-            await self._drop_in_flight()
-
-    async def _next_ones(self) -> list[_Fetched]:
-        """What comes next: at least one page, unless time is up or the crawl is to stop."""
-        woken = asyncio.create_task(self._wake.wait())
-        try:
-            finished, _ = await asyncio.wait(
-                [*self._in_flight, woken], return_when=asyncio.FIRST_COMPLETED, timeout=self._time_left()
-            )
-        finally:
-            woken.cancel()
-        self._wake.clear()
-        return [task.result() for task in list(self._in_flight) if task in finished and self._in_flight.pop(task)]
+            await self._flight.drop()
 
     def _spent(self) -> End | None:
         """The limit that is reached, of those that hold for the crawl as a whole, or that it is to stop."""
-        if self._stop_at is not None and (not self._in_flight or self._clock() >= self._stop_at):
+        if self._stop_at is not None and (not self._flight or self._clock() >= self._stop_at):
             return End.INTERRUPTED
         most_s = self._task.limits.time_s
         if most_s is not None and self._clock() - self._began >= most_s:
@@ -244,13 +233,12 @@ class Engine:
         """Put as many waiting pages in flight as there is room for, none when the crawl is to stop."""
         if self._stop_at is not None or closed_for_s(self._task.room.hours, self._now()):
             return
-        while (room := self._task.room.total - len(self._in_flight)) > 0:
-            busy = Counter(page.request.host for page in self._in_flight.values())
-            full = {host for host, count in busy.items() if count >= self._task.room.per_host}
+        while (room := self._flight.room) > 0:
+            full = {host for host, count in self._flight.asked_at().items() if count >= self._task.room.per_host}
             chosen = self._choose(min(room, self._task.room.per_host), full | self._health.barred(self._clock()))
             for page in chosen:
                 self._report(Sent(page.kind, page.request.url))
-                self._in_flight[asyncio.create_task(self._fetch(page))] = page
+                self._flight.start(page, self._fetch(page))
             if not chosen:
                 break
         self._report_progress()
@@ -258,9 +246,9 @@ class Engine:
     def _choose(self, room: int, without: set[str]) -> list[Page]:
         """The next pages to ask for, in reading order, of hosts that have room."""
         now = self._looked_at = self._clock()
-        busy = {page.id for page in self._in_flight.values()}
+        busy = {page.id for page in self._flight.pages}
         busy |= {number for number, (_, at) in self._later.items() if at > now}
-        hosts = Counter(page.request.host for page in self._in_flight.values())
+        asked, under_way = self._flight.asked_at(), self._flight.at()
         chosen: list[Page] = []
         for page in self._state.waiting(len(busy) + room, without):
             if page.id in busy:
@@ -269,8 +257,10 @@ class Engine:
                 break
             host = page.request.host
             allowed = self._health.room(host, now)
-            if hosts[host] < (self._task.room.per_host if allowed is None else allowed):
-                hosts[host] += 1
+            # Where one page is to show whether the host answers again, it is waited for.
+            if asked[host] < self._task.room.per_host if allowed is None else under_way[host] < allowed:
+                asked[host] += 1
+                under_way[host] += 1
                 chosen.append(page)
                 self._later.pop(page.id, None)
         return chosen
@@ -294,8 +284,7 @@ class Engine:
                 return False
             seconds = max(0.0, min(ends) - self._clock()) + 0.001
         left = self._time_left()
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self._wake.wait(), min(seconds, 3600.0, *([left] if left is not None else [])))
+        await self._flight.wait(min(seconds, 3600.0, *([left] if left is not None else [])))
         return True
 
     def _may_send(self, page: Page, chosen: int) -> bool:
@@ -305,10 +294,10 @@ class Engine:
         """
         if self._task.limits.pages is None:
             return True
-        asked = self._counts[State.DONE] + self._counts[State.FAILED] + len(self._in_flight) + chosen
+        asked = self._counts[State.DONE] + self._counts[State.FAILED] + len(self._flight) + chosen
         if asked >= self._task.limits.pages:
             return False
-        open_ones = [*self._in_flight.values(), *(other for other, _ in self._later.values())]
+        open_ones = [*self._flight.pages, *(other for other, _ in self._later.values())]
         before = (other for other in open_ones if other.route < page.route)
         return all(self._task.reading.kinds[other.kind].is_leaf for other in before)
 
@@ -327,14 +316,17 @@ class Engine:
     async def _helped(self, page: Page, reply: Reply) -> Helped | None:
         """What a helper makes of a reply; None where there is no helper."""
         helpers = self._task.helpers
-        if helpers is None or page.kind == FILE or len(self._in_flight) < _WORTH_HELP:
+        if helpers is None or page.kind == FILE or len(self._flight) < _WORTH_HELP:
             return None
+        self._flight.answered(page)
         usual = self._settler.usual_bytes(page.kind)
         return await helpers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
 
     async def _settle(self, fetched: list[_Fetched]) -> None:
         """Archive, extract and commit what has come, in one transaction; then tell. Pages that were answered without the
         session stay waiting, and the run logs in again."""
+        if not fetched:
+            return
         settled: list[tuple[_Fetched, Outcome]] = []
         lost = False
         for one in fetched:
@@ -443,16 +435,10 @@ class Engine:
             self._report(HostRests(host, rest_s, why))
 
     def _report_progress(self) -> None:
-        in_flight = len(self._in_flight)
+        in_flight = len(self._flight)
         waiting = self._counts[State.WAITING] - in_flight
         done, failed = self._counts[State.DONE], self._counts[State.FAILED]
         self._report(Progress(done, failed, in_flight, waiting, self._client.sent, self._size_bytes))
-
-    async def _drop_in_flight(self) -> None:
-        for task in self._in_flight:
-            task.cancel()
-        await asyncio.gather(*self._in_flight, return_exceptions=True)
-        self._in_flight.clear()
 
 
 def is_trouble(failure: FetchFailed) -> bool:

@@ -1,8 +1,11 @@
-"""Processes that read replies beside the crawl: started when pages come faster than one processor reads them.
+"""Processes that read replies beside the crawl, where pages may come faster than one processor reads them.
 
 The crawl speaks with each over a pair of sockets, in its own event loop and without threads: what is asked and what is
 answered are pickles, each after its length. A helper ends with the process that it helps, however that ends, and takes no
 Ctrl-C of its own.
+
+Where this process has one thread and nothing open but the run, helpers are forked before the event loop begins: ready at
+once. Elsewhere (a notebook, a system where forking is not safe) they are started afresh when some pages have been read.
 """
 
 from __future__ import annotations
@@ -21,7 +24,10 @@ from collections import deque
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
+from multiprocessing import get_context
 from multiprocessing.context import SpawnContext, SpawnProcess
+from multiprocessing.process import BaseProcess
+from pathlib import Path
 from typing import Any
 
 from wadi.crawl.extract import Extract, extract, with_packed_rows
@@ -100,7 +106,8 @@ class _Line(asyncio.Protocol):
 
 @dataclass
 class Helpers:
-    """`count` processes, each with a Reader that `make` makes from `arguments`; none before `worth_after` pages were read.
+    """`count` processes, each with a Reader that `make` makes from `arguments`: forked by `fork`, else started when
+    `worth_after` pages were read.
 
     Until they are ready the crawl reads on by itself; with `is_patient` it waits for them.
     """
@@ -110,11 +117,17 @@ class Helpers:
     count: int
     worth_after: int = 150
     is_patient: bool = False
-    processes: list[SpawnProcess] = field(default_factory=list)
+    processes: list[BaseProcess] = field(default_factory=list)
     helped: int = 0
     """How many pages helpers read."""
+    _ends: list[socket.socket] = field(default_factory=list)
     _lines: list[_Line] = field(default_factory=list)
     _asked: int = 0
+
+    def fork(self) -> None:
+        """Begin at once, if forking is safe. To be called while no event loop runs and no connection is open."""
+        if may_fork():
+            self._begin_all(get_context("fork").Process, self._serve_forked)
 
     async def read(self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> Helped | None:
         """What a helper makes of a reply; None while there are no helpers: then the crawl reads it itself.
@@ -122,10 +135,10 @@ class Helpers:
         `page` is its number in the run, `number` its place in its listing.
         """
         self._asked += 1
-        if self._asked <= self.worth_after:
+        if not self.processes and self._asked <= self.worth_after:
             return None
         if not self._lines:
-            await self._start()
+            await self._connect()
         if self.is_patient:
             await asyncio.gather(*(line.ready for line in self._lines))
         line = min((one for one in self._lines if one.is_open), key=lambda one: len(one.waiting), default=None)
@@ -136,21 +149,45 @@ class Helpers:
         self.helped += answer is not None
         return answer
 
-    async def _start(self) -> None:
-        loop = asyncio.get_running_loop()
+    def _begin_all(self, new_process: Callable[..., BaseProcess], target: Callable[..., None]) -> None:
         for _ in range(self.count):
             ours, theirs = socket.socketpair()
-            line = _Line()
-            self._lines.append(line)
-            process = _HelperProcess(target=_serve, args=(theirs, os.getpid(), self.make, self.arguments), daemon=True)
+            self._ends.append(ours)
+            process = new_process(target=target, args=(theirs, os.getpid(), self.make, self.arguments), daemon=True)
             process.start()
             theirs.close()
             self.processes.append(process)
-            await loop.create_connection(lambda line=line: line, sock=ours)  # type: ignore[misc]
+
+    async def _connect(self) -> None:
+        self._lines = [_Line() for _ in range(self.count)]
+        if not self.processes:
+            self._begin_all(_HelperProcess, _serve)
+        for line, end in zip(self._lines, self._ends, strict=True):
+            await asyncio.get_running_loop().create_connection(lambda line=line: line, sock=end)  # type: ignore[misc]
+
+    def _serve_forked(self, line: socket.socket, *arguments: Any) -> None:
+        """A forked helper's work. Our ends of the lines are not for it: it would not see that they are closed."""
+        for end in self._ends:
+            end.close()
+        _serve(line, *arguments)
 
     def close(self) -> None:
+        """Ask for nothing more; in the event loop."""
         for line in self._lines:
             line.close()
+
+    def end(self) -> None:
+        """End the processes: they have nothing that could be lost. After the event loop."""
+        for end in self._ends:
+            end.close()
+        for process in self.processes:
+            process.kill()
+            process.join()
+
+
+def may_fork() -> bool:
+    """Whether a copy of this process would be sound: on Linux, while it has a single thread."""
+    return sys.platform == "linux" and sum(1 for _ in Path("/proc/self/task").iterdir()) == 1
 
 
 class _HelperProcess(SpawnProcess):
@@ -175,9 +212,8 @@ class _HelperContext(SpawnContext):
 
 def pool_of(count: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> ProcessPoolExecutor:
     """Processes with a Reader in each."""
-    return ProcessPoolExecutor(
-        count, mp_context=_HelperContext(), initializer=_begin, initargs=(os.getpid(), make, arguments)
-    )
+    context = get_context("fork") if may_fork() else _HelperContext()
+    return ProcessPoolExecutor(count, mp_context=context, initializer=_begin, initargs=(os.getpid(), make, arguments))
 
 
 _reader: Reader | None = None

@@ -1,0 +1,120 @@
+"""What is under way: pages that are asked for, pages that helpers read, and those that came and wait to be committed."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections import Counter
+from collections.abc import Coroutine
+from typing import Any, Generic, TypeVar
+
+from wadi.store.pages import Page
+
+_MOST_READ = 16
+"""How many pages, beyond those asked for, may be with helpers or wait to be committed."""
+_TOGETHER_S = 0.02
+"""How long a page that came may wait for others, to be committed with them."""
+T = TypeVar("T")
+
+
+class Flight(Generic[T]):
+    """The tasks of pages under way; each gives what came of its page. To be used inside a running event loop.
+
+    `total` pages at most are asked for at a time. With `together` those that come are taken in groups: half of what is under
+    way, or all that came while the first of them waited for a fiftieth of a second.
+    """
+
+    def __init__(self, total: int, *, together: bool) -> None:
+        self._total = total
+        self._together = together
+        self._tasks: dict[asyncio.Task[T], Page] = {}
+        self._asked: dict[int, Page] = {}
+        self._came: list[asyncio.Task[T]] = []
+        self._timer: asyncio.TimerHandle | None = None
+        self._is_time = False
+        self._news = asyncio.Event()
+
+    def __len__(self) -> int:
+        return len(self._tasks)
+
+    @property
+    def pages(self) -> list[Page]:
+        return list(self._tasks.values())
+
+    @property
+    def room(self) -> int:
+        """How many more pages may be asked for."""
+        return min(self._total - len(self._asked), self._total + _MOST_READ - len(self._tasks))
+
+    def asked_at(self) -> Counter[str]:
+        """How many pages are asked for, by host."""
+        return Counter(page.request.host for page in self._asked.values())
+
+    def at(self) -> Counter[str]:
+        """How many pages are under way, by host: nothing is known yet of what came of them."""
+        return Counter(page.request.host for page in self._tasks.values())
+
+    def start(self, page: Page, work: Coroutine[Any, Any, T]) -> None:
+        """Ask for a page."""
+        self._asked[page.id] = page
+        task = asyncio.create_task(work)
+        self._tasks[task] = page
+        task.add_done_callback(self._done)
+
+    def answered(self, page: Page) -> None:
+        """The page's host has answered, and others may be asked for while the page is read."""
+        self._asked.pop(page.id, None)
+        if 4 * len(self._asked) <= 3 * self._total:
+            self._news.set()
+
+    def wake(self) -> None:
+        """End a wait: something else has changed."""
+        self._news.set()
+
+    async def wait(self, most_s: float | None = None) -> None:
+        """Wait until there is something to take or to ask for, at most so long."""
+        if not self._is_worth_taking():
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(most_s):
+                    await self._news.wait()
+        self._news.clear()
+
+    def take(self, *, all_that_came: bool = False) -> list[T]:
+        """What came, in the order in which it was asked for; nothing while it is worth waiting for more."""
+        if not all_that_came and not self._is_worth_taking():
+            return []
+        came, self._came = set(self._came), []
+        self._stop_timer()
+        return [task.result() for task in list(self._tasks) if task in came and self._tasks.pop(task)]
+
+    async def drop(self) -> None:
+        """Cancel all that is under way."""
+        self._stop_timer()
+        for task in self._tasks:
+            task.remove_done_callback(self._done)
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+        self._tasks.clear()
+
+    def _done(self, task: asyncio.Task[T]) -> None:
+        self._asked.pop(self._tasks[task].id, None)
+        self._came.append(task)
+        if self._together and self._timer is None:
+            self._timer = asyncio.get_running_loop().call_later(_TOGETHER_S, self._time_is_up)
+        if self._is_worth_taking():
+            self._news.set()
+
+    def _is_worth_taking(self) -> bool:
+        """Whether something came; of a group, as much as is still to come, or a first one that has waited long enough."""
+        if self._together and not self._is_time:
+            return bool(self._came) and 2 * len(self._came) >= len(self._tasks)
+        return bool(self._came)
+
+    def _time_is_up(self) -> None:
+        self._is_time = True
+        self._news.set()
+
+    def _stop_timer(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        self._timer, self._is_time = None, False
