@@ -64,7 +64,7 @@ def _speaking(*answers: bytes) -> Iterator[str]:
 
 def _fetched(url: str, retries: int = 0) -> Reply:
     async def fetch() -> Reply:
-        transport = HttpTransport(bounds=Bounds(2, 2, 4, 1_000_000), identity="Wadi/test", per_host=2)
+        transport = HttpTransport(bounds=Bounds(2, 2, 4, 1_000_000), identity="Wadi/test")
         throttle = Throttle(Pace(0.0, 2), clock=time.monotonic, sleep=asyncio.sleep)
         client = Client(transport, throttle, Retrying(retries, 0.01, 1.0))
         try:

@@ -347,7 +347,7 @@ def _broken_host() -> web.Application:
 )
 def test_a_real_host_that_fails_is_named_by_its_cause(path: str, cause: str) -> None:
     async def ask(address: str) -> Reply:
-        transport = HttpTransport(bounds=Bounds(0.2, 0.2, 2, 300_000), identity="Wadi/test", per_host=2)
+        transport = HttpTransport(bounds=Bounds(0.2, 0.2, 2, 300_000), identity="Wadi/test")
         try:
             return await transport.send(Request("http://127.0.0.1:1/" if path == ":1/" else address + path))
         finally:
@@ -360,7 +360,7 @@ def test_a_real_host_that_fails_is_named_by_its_cause(path: str, cause: str) -> 
 
 def test_a_request_goes_out_as_it_was_written() -> None:
     async def ask(address: str) -> bytes:
-        transport = HttpTransport(bounds=Bounds(), identity="Wadi/test (desk@merrowdale.example)", per_host=2)
+        transport = HttpTransport(bounds=Bounds(), identity="Wadi/test (desk@merrowdale.example)")
         try:
             return (await transport.send(Request(f"{address}/packed/%7E?q=a%2Fb+c"))).body
         finally:

@@ -296,9 +296,7 @@ def client_of(
     headers = (*manners.headers.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
 
     def transport_by(route: str | None) -> HttpTransport:
-        return HttpTransport(
-            bounds=bounds, identity=identity, per_host=manners.parallel, session=session, headers=headers, route=route
-        )
+        return HttpTransport(bounds=bounds, identity=identity, session=session, headers=headers, route=route)
 
     addresses = routes_of(loaded)
     transport: Transport = (

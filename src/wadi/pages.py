@@ -196,7 +196,7 @@ def _client(agent: str) -> Client:
     from wadi.web.retry import Retrying
     from wadi.web.transport import Bounds, HttpTransport
 
-    transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent, per_host=1)
+    transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent)
     throttle = Throttle(Pace(0.2, 1), clock=time.monotonic, sleep=asyncio.sleep)
     return Client(transport, throttle, Retrying(retries=1))
 

@@ -92,6 +92,8 @@ def quota_of(reply: Reply, now: float) -> Quota | None:
 
     `now` is in seconds since 1970: some sites say when in that count, others how many seconds from now.
     """
+    if not any("limit" in name.lower() for name, _ in reply.headers):
+        return None
     joined = reply.header("ratelimit")
     found = dict(re.findall(r"\b(remaining|reset|r|t)\s*=\s*(\d+)", joined.lower()))
     left = found.get("remaining", found.get("r"))

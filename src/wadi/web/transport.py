@@ -1,12 +1,15 @@
-"""One request on the wire and its whole reply, through aiohttp. No retries, no redirects, no pauses: layers above do those."""
+"""One request on the wire and its whole reply, through libcurl. No retries, no redirects, no pauses: layers above do those."""
 
 from __future__ import annotations
 
 import asyncio
+import errno
+import functools
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Protocol
+from urllib.parse import urlsplit
 
 from wadi.urls import without_secret
 from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
@@ -15,9 +18,13 @@ from wadi.web.messages import FetchFailed, Headers, Reply, Request
 from wadi.web.session import Cookie, Session
 
 if TYPE_CHECKING:
-    import aiohttp
+    import pycurl
 
-_READ_BYTES = 65_536
+_READ_BYTES = 131_072
+_PROXY_FAILURES = frozenset({5, 7, 97})
+"""libcurl's codes for a proxy that is not known, that nobody answers at, that does not lead on."""
+_TLS_FAILURES = frozenset({35, 51, 53, 54, 58, 59, 60, 66, 77, 80, 82, 83, 90, 91, 98})
+"""Its codes for what may go wrong before a connection by TLS stands."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +45,48 @@ class Transport(Protocol):
     async def close(self) -> None: ...
 
 
+class _Coming:
+    """What comes of a reply: its header fields and the pieces of its body, which is cut off when it gets too long."""
+
+    def __init__(self, most_bytes: int, heard: Callable[[], None]) -> None:
+        self.fields: list[tuple[str, str]] = []
+        self.pieces: list[bytes] = []
+        self.is_too_large = False
+        self._left = most_bytes
+        self._heard = heard
+        self._in_head = False
+
+    def take_line(self, line: bytes) -> None:
+        """A line of a head. One may come before another (RFC 9110 §15.2), and fields may come after the body."""
+        if line.startswith(b"HTTP/"):
+            self.fields.clear()
+            self._in_head = True
+            self._heard()
+        elif not line.strip():
+            self._in_head = False
+        elif self._in_head:
+            text = line.decode("utf-8", "surrogateescape")
+            name, _, value = text.partition(":")
+            if text[0] in " \t" and self.fields:  # a line that goes on (RFC 9112 §5.2)
+                before = self.fields[-1]
+                self.fields[-1] = (before[0], f"{before[1]} {text.strip()}")
+            else:
+                self.fields.append((name.strip(), value.strip()))
+
+    def take_piece(self, piece: bytes) -> int | None:
+        """A piece of the body; to have taken none of it ends the transfer."""
+        self._left -= len(piece)
+        if self._left < 0:
+            self.is_too_large = True
+            return 0
+        self.pieces.append(piece)
+        return None
+
+    def field(self, name: str) -> str:
+        """The value of a header field; empty without it."""
+        return next((value for key, value in self.fields if key.lower() == name), "")
+
+
 class HttpTransport:
     """HTTP/1.1 with connections kept alive. Made inside a running event loop."""
 
@@ -46,109 +95,175 @@ class HttpTransport:
         *,
         bounds: Bounds,
         identity: str,
-        per_host: int,
         session: Session | None = None,
         headers: Headers = (),
         route: str | None = None,
     ) -> None:
-        import aiohttp
+        import pycurl
 
         self._bounds = bounds
         self._own = session or Session()
-        self._proxy = route if route is not None and not route.startswith("socks") else None
-        self._session = aiohttp.ClientSession(
-            connector=_connector(route, per_host),
-            cookie_jar=aiohttp.CookieJar(unsafe=True, quote_cookie=False),
-            timeout=aiohttp.ClientTimeout(total=bounds.whole_s, sock_connect=bounds.connect_s),
-            headers={"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED, **dict(headers)},
-            auto_decompress=False,
-            trace_configs=[_tracing()],
-            # aiohttp bounds single header lines at 8 kB; sites send longer cookies.
-            max_line_size=65_536,
-            max_field_size=65_536,
-        )
+        self._transfers = pycurl.AsyncCurlMulti()
+        usual = {"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED, **dict(headers)}
+        self._usual = tuple(usual.items())
+        # The route's proxy looks up the names of hosts. Empty: none, whatever the environment says.
+        self._proxy = (route or "").replace("socks5://", "socks5h://")
+        self._jar = pycurl.CurlShare()
+        self._jar.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_COOKIE)
+        self._idle: list[pycurl.Curl] = []
         self._lag = Lag()
         self._take_cookies(self._own.cookies)
 
     def _take_cookies(self, cookies: Iterable[Cookie]) -> None:
-        from http.cookies import BaseCookie
+        import pycurl
 
-        from yarl import URL
-
-        for cookie in cookies:
-            morsels: BaseCookie[str] = BaseCookie()
-            morsels[cookie.name] = cookie.value
-            morsels[cookie.name]["path"] = cookie.path
-            if not cookie.host_only:
-                morsels[cookie.name]["domain"] = cookie.domain
-            if cookie.secure:
-                morsels[cookie.name]["secure"] = True
-            scheme = "https" if cookie.secure else "http"
-            self._session.cookie_jar.update_cookies(
-                morsels, URL.build(scheme=scheme, host=cookie.domain, path=cookie.path)
-            )
+        handle = self._handle()
+        for one in cookies:
+            domain = one.domain if one.host_only else f".{one.domain}"
+            marks = ["FALSE" if one.host_only else "TRUE", one.path, "TRUE" if one.secure else "FALSE"]
+            handle.setopt(pycurl.COOKIELIST, "\t".join([domain, *marks, f"{one.expires:.0f}", one.name, one.value]))
+        self._idle.append(handle)
 
     async def close(self) -> None:
         self._lag.close()
-        await self._session.close()
+        await self._transfers.aclose()
+        for handle in self._idle:
+            handle.close()
+
+    def _handle(self) -> pycurl.Curl:
+        """A handle that knows what is the same in all requests: one for each request at work, used again and again."""
+        import pycurl
+
+        if self._idle:
+            return self._idle.pop()
+        handle, bounds = pycurl.Curl(), self._bounds
+        handle.setopt(pycurl.NOSIGNAL, 1)
+        handle.setopt(pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
+        handle.setopt(pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_1_1)
+        handle.setopt(pycurl.PATH_AS_IS, 1)
+        handle.setopt(pycurl.BUFFERSIZE, _READ_BYTES)
+        handle.setopt(pycurl.MAXFILESIZE_LARGE, bounds.size_bytes)
+        handle.setopt(pycurl.CONNECTTIMEOUT_MS, round(bounds.connect_s * 1000))
+        handle.setopt(pycurl.TIMEOUT_MS, round(bounds.whole_s * 1000))
+        handle.setopt(pycurl.PROXY, self._proxy)
+        handle.setopt(pycurl.NOPROXY, "")
+        handle.setopt(pycurl.SHARE, self._jar)
+        handle.setopt(pycurl.COOKIEFILE, "")
+        return handle
 
     async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
         """Send a request; `sent` is called when it is on the wire."""
-        import aiohttp
-        from yarl import URL
+        import pycurl
 
         where = without_secret(request.url)
         began = time.time()
         clock = time.perf_counter
-        start, held_up = clock(), self._lag.total_s()
-        try:
-            async with asyncio.timeout(self._bounds.connect_s + self._bounds.first_byte_s) as patience:
-                response = await self._session.request(
-                    request.method,
-                    URL(request.url, encoded=True),
-                    headers=(*self._own.headers, *request.headers)
-                    if request.host == self._own.host
-                    else request.headers,
-                    data=request.body or None,
-                    allow_redirects=False,
-                    trace_request_ctx=sent,
-                    proxy=self._proxy,
-                )
+        start, held_up, first_byte_s = clock(), self._lag.total_s(), 0.0
+
+        def heard() -> None:
+            nonlocal first_byte_s
+            if not patience.expired():
                 patience.reschedule(None)
-                async with response:
-                    # What we or the machine held up is not the host's time.
-                    first_byte_s = max(0.0, clock() - start - (self._lag.total_s() - held_up))
-                    raw = await self._body(response)
+            # What we or the machine held up is not the host's time.
+            first_byte_s = max(0.0, clock() - start - (self._lag.total_s() - held_up))
+
+        def on_wire(*_: object) -> int:
+            sent()
+            return int(pycurl.PREREQFUNC_OK)
+
+        coming = _Coming(self._bounds.size_bytes, heard)
+        handle = self._handle()
+        try:
+            self._prepare(handle, request)
+            handle.setopt(pycurl.PREREQFUNCTION, on_wire)
+            handle.setopt(pycurl.HEADERFUNCTION, coming.take_line)
+            handle.setopt(pycurl.WRITEFUNCTION, coming.take_piece)
+            async with asyncio.timeout(self._bounds.connect_s + self._bounds.first_byte_s) as patience:
+                await self._transfers.perform(handle)
+            status = int(handle.getinfo(pycurl.RESPONSE_CODE))
         except TimeoutError as error:
             raise FetchFailed("timed-out", f"{where}: no whole answer within {clock() - start:.0f} s") from error
-        except aiohttp.ClientConnectorError as error:
-            raise FetchFailed("unreachable", f"{where}: {_connection_words(error)}") from error
-        except aiohttp.InvalidURL as error:
-            raise FetchFailed("bad-url", f"{where}: the address cannot be sent: {error}") from error
-        except aiohttp.ClientHttpProxyError as error:
-            raise FetchFailed("unreachable", f"{where}: the proxy answers {error.status}") from error
-        except (aiohttp.ClientError, OSError, ValueError, EOFError) as error:
-            if type(error).__module__.startswith("python_socks"):
-                raise FetchFailed("unreachable", f"{where}: the proxy: {_words(error)}") from error
-            raise FetchFailed("broken-off", f"{where}: the reply broke off: {_words(error)}") from error
-        body = self._decoded(raw, response, where)
-        headers = tuple((name, value) for name, value in response.headers.items())
+        except pycurl.error as failure:
+            if coming.is_too_large:
+                raise FetchFailed("too-large", self._too_large(where)) from failure
+            code, words = failure.args
+            refused = handle.getinfo(pycurl.OS_ERRNO) == errno.ECONNREFUSED
+            raise self._failed(code, "connection refused" if refused else words, request, clock() - start) from failure
+        finally:
+            # What a GET sets, the next one sets again.
+            self._idle.append(handle) if request.method == "GET" else handle.close()
+        raw = b"".join(coming.pieces)
+        body = self._decoded(raw, coming.field("content-encoding"), where)
         elapsed = clock() - start
-        return Reply(request, request.url, response.status, headers, body, began, first_byte_s, elapsed, len(raw))
+        return Reply(request, request.url, status, tuple(coming.fields), body, began, first_byte_s, elapsed, len(raw))
 
-    async def _body(self, response: aiohttp.ClientResponse) -> bytes:
-        chunks: list[bytes] = []
-        size = 0
-        async for chunk in response.content.iter_chunked(_READ_BYTES):
-            size += len(chunk)
-            if size > self._bounds.size_bytes:
-                raise FetchFailed("too-large", self._too_large(without_secret(str(response.url))))
-            chunks.append(chunk)
-        return b"".join(chunks)
+    def _prepare(self, handle: pycurl.Curl, request: Request) -> None:
+        """Tell a handle what is asked for. Raises FetchFailed."""
+        import pycurl
 
-    def _decoded(self, raw: bytes, response: aiohttp.ClientResponse, where: str) -> bytes:
+        url = _sendable(request.url)
+        handle.setopt(pycurl.URL, url)
+        handle.setopt(pycurl.REQUEST_TARGET, self._target(url))
+        handle.setopt(pycurl.HTTPHEADER, self._fields(request))
+        if request.method != "GET":
+            handle.setopt(pycurl.CUSTOMREQUEST, request.method)
+            handle.setopt(pycurl.POSTFIELDS, request.body)
+        if request.url.startswith("https:") or self._proxy.startswith("https:"):
+            file, folder = _trusted()
+            for option, value in ((pycurl.CAINFO, file), (pycurl.CAPATH, folder)):
+                if value is not None:
+                    handle.setopt(option, value)
+
+    def _target(self, url: str) -> str:
+        """What is asked for (RFC 9112 §3.2), letter by letter as the URL says it: libcurl would write escapes its own way.
+        A proxy is told the whole address."""
+        whole = url.partition("#")[0]
+        scheme, _, rest = whole.partition("://")
+        if scheme == "http" and self._proxy.startswith("http"):
+            return whole
+        start = min(place for place in (rest.find("/"), rest.find("?"), len(rest)) if place >= 0)
+        target = rest[start:]
+        return target if target.startswith("/") else f"/{target}"
+
+    def _fields(self, request: Request) -> list[bytes]:
+        """The lines of the header: the request's own fields, those of the session for its host, the usual ones."""
+        own = self._own.headers if request.host == self._own.host else ()
+        given = (*own, *request.headers)
+        names = {name.lower() for name, _ in given}
+        usual = [(name, value) for name, value in self._usual if name.lower() not in names]
+        if (request.body or request.method == "POST") and "content-type" not in names:
+            usual.append(("Content-Type", "application/octet-stream"))
+        lines = [f"{name}: {value}" if value else f"{name};" for name, value in (*usual, *given)]
+        for line in lines:
+            if "\r" in line or "\n" in line or "\0" in line:
+                what = f'the header field "{line.partition(":")[0]}" has a line end in it'
+                raise FetchFailed("bad-url", f"{without_secret(request.url)}: it cannot be sent: {what}")
+        return [line.encode("utf-8", "surrogateescape") for line in (*lines, "Expect:")]
+
+    def _failed(self, code: int, words: str, request: Request, seconds: float) -> FetchFailed:
+        """What libcurl's code for a transfer that failed means."""
+        import pycurl
+
+        where = without_secret(request.url)
+        if code == pycurl.E_OPERATION_TIMEDOUT:
+            return FetchFailed("timed-out", f"{where}: no whole answer within {seconds:.0f} s")
+        if code == pycurl.E_FILESIZE_EXCEEDED:
+            return FetchFailed("too-large", self._too_large(where))
+        if code == pycurl.E_URL_MALFORMAT:
+            return FetchFailed("bad-url", f"{where}: the address cannot be sent: {words}")
+        if code == pycurl.E_COULDNT_RESOLVE_HOST:
+            return FetchFailed("unreachable", f'{where}: the host name "{urlsplit(request.url).hostname}" is not known')
+        if self._proxy and (code in _PROXY_FAILURES or "CONNECT" in words):
+            return FetchFailed("unreachable", f"{where}: the proxy: {words}")
+        if code == pycurl.E_COULDNT_CONNECT:
+            return FetchFailed("unreachable", f"{where}: nothing answers at {request.host} ({words})")
+        if code in _TLS_FAILURES:
+            return FetchFailed("unreachable", f"{where}: no connection to {request.host}: {words}")
+        return FetchFailed("broken-off", f"{where}: the reply broke off: {words}")
+
+    def _decoded(self, raw: bytes, coding: str, where: str) -> bytes:
         try:
-            return decoded(raw, response.headers.get("Content-Encoding", ""), self._bounds.size_bytes)
+            return decoded(raw, coding, self._bounds.size_bytes)
         except TooLarge as error:
             raise FetchFailed("too-large", self._too_large(where)) from error
         except BadCoding as error:
@@ -158,40 +273,22 @@ class HttpTransport:
         return f"{where}: the reply is larger than {self._bounds.size_bytes / 1e6:.0f} MB (limits.page_size)"
 
 
-def _connector(route: str | None, per_host: int) -> aiohttp.BaseConnector:
-    """Connections to hosts; by SOCKS where the route says so."""
-    import aiohttp
-
-    if route is not None and route.startswith("socks"):
-        from aiohttp_socks import ProxyConnector
-
-        connector: aiohttp.BaseConnector = ProxyConnector.from_url(route, limit=0, limit_per_host=per_host)
-        return connector
-    return aiohttp.TCPConnector(limit=0, limit_per_host=per_host, ttl_dns_cache=300)
-
-
-def _tracing() -> aiohttp.TraceConfig:
-    """Calls what a request brought along when its headers are on the wire."""
-    import aiohttp
-
-    async def on_wire(session: object, context: Any, params: object) -> None:
-        context.trace_request_ctx()
-
-    config = aiohttp.TraceConfig()
-    config.on_request_headers_sent.append(on_wire)
-    return config
+def _sendable(url: str) -> str:
+    """The URL with its host in the letters of host names (RFC 5891). Raises FetchFailed."""
+    if url.isascii():
+        return url
+    parts = urlsplit(url)
+    host = parts.hostname or ""
+    try:
+        return url.replace(host, host.encode("idna").decode(), 1) if not host.isascii() else url
+    except UnicodeError as error:
+        raise FetchFailed("bad-url", f"{without_secret(url)}: the address cannot be sent: {error}") from error
 
 
-def _connection_words(error: aiohttp.ClientConnectorError) -> str:
-    from aiohttp import ClientConnectorDNSError
+@functools.cache
+def _trusted() -> tuple[str | None, str | None]:
+    """The file and the folder with the certificates that this machine trusts; libcurl's own, where there are none."""
+    import ssl
 
-    host = f"{error.host}:{error.port}"
-    if isinstance(error, ClientConnectorDNSError):
-        return f'the host name "{error.host}" is not known'
-    if isinstance(error.os_error, ConnectionRefusedError):
-        return f"nothing answers at {host} (connection refused)"
-    return f"no connection to {host}: {error.os_error.strerror or _words(error.os_error)}"
-
-
-def _words(error: BaseException) -> str:
-    return str(error) or type(error).__name__
+    paths = ssl.get_default_verify_paths()
+    return paths.cafile, paths.capath
