@@ -22,6 +22,8 @@ import pandas as pd
 import pyarrow.parquet as pq
 import pytest
 import zstandard
+from hypothesis import example, given
+from hypothesis import strategies as st
 
 from conftest import EXAMPLES, Program
 from small_host import crawled, items
@@ -31,7 +33,7 @@ from wadi.problems import UsageError
 from wadi.table import spreadsheet
 from wadi.table.cells import disarmed
 from wadi.table.destinations import Source, check_target, write_tables
-from wadi.table.writers import Style
+from wadi.table.writers import Style, write_csv
 
 COLUMNS = [
     Column("code", "string", False, None, True, ()),
@@ -100,6 +102,25 @@ def test_csv_disarms_formulas_and_leaves_numbers(tmp_path: Path) -> None:
 )  # fmt: skip
 def test_what_a_spreadsheet_would_run_is_disarmed(text: object, wanted: object) -> None:
     assert disarmed(text) == wanted
+
+
+@given(st.lists(st.text("=+-@ \t\n\r\u00a0\u2003\v1a", max_size=4), max_size=6))
+def test_a_column_is_disarmed_as_its_cells_are(texts: list[str]) -> None:
+    written = [io.BytesIO(), io.BytesIO()]
+    write_csv(written[0], COLUMNS[:1], [[text] for text in texts])
+    write_csv(written[1], COLUMNS[:1], [[disarmed(text)] for text in texts], Style(as_is=True))
+    assert written[0].getvalue() == written[1].getvalue()
+
+
+@given(st.lists(st.one_of(st.none(), st.integers(-(2**60), 2**60), st.floats(allow_nan=False, allow_infinity=False))))
+@example([1e15, 123456789012345680.0, 0.0001, -0.0, 5.0, None])
+@example([1.5e-5])
+@example([1e16, -2.0])
+def test_numbers_are_written_in_the_digits_that_python_writes(numbers: list[float | None]) -> None:
+    out = io.BytesIO()
+    write_csv(out, COLUMNS[1:3], [["x", number] for number in numbers])
+    lines = out.getvalue().decode().splitlines()[1:]
+    assert lines == [f"x,{'' if number is None else repr(number)}" for number in numbers]
 
 
 def test_csv_has_a_mark_and_a_delimiter_on_request(tmp_path: Path) -> None:

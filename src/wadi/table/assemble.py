@@ -159,18 +159,12 @@ class Assembly:
 
     def _without_doubles(self, rows: list[Cells], key: list[int], visit: Visit) -> list[Cells]:
         """A page's rows without those whose key has been there."""
-        kept: list[Cells] = []
-        first, place = self._seen.first, key[0]
-        is_single = len(key) == 1
-        for cells in rows:
-            one = cells[place]
-            name = (one,) if is_single and one.__class__ is str else key_of(cells, key)
-            stood = first(name, visit) if name is not None else None
-            if stood is None:
-                kept.append(cells)
-            else:
-                self._account_double(name or (), stood, visit)
-        return kept
+        place, is_single = key[0], len(key) == 1
+        keys = [one if is_single and (one := cells[place]).__class__ is str else key_of(cells, key) for cells in rows]
+        stood = self._seen.stood(keys, visit)
+        for number, first in stood.items():
+            self._account_double(key_of(rows[number], key) or (), first, visit)
+        return [cells for number, cells in enumerate(rows) if number not in stood] if stood else rows
 
     def placed(self) -> Iterator[Placed]:
         """The rows with their places."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from array import array
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -54,30 +55,41 @@ class FirstStands:
 
     def first(self, key: Key, visit: Visit) -> Stand | None:
         """Where the key stood first; None when it is new, and it is remembered from now on."""
+        return self.stood([key], visit).get(0)
+
+    def stood(self, keys: Iterable[Key | str | None], visit: Visit) -> dict[int, Stand]:
+        """The same for the keys of a page's rows in their order: for those that stood before, by place. A key of one text
+        may be that text; None is no key."""
         # Written out flat: this runs for every row, and the calls would cost more than the work.
-        one = key[0]
-        name = one if one.__class__ is str and len(key) == 1 else _name_of(key)
-        place = self._few.get(name)
-        if place is not None:
-            return self._stand(place)
+        found: dict[int, Stand] = {}
         if visit.page != self._page or visit.way is not self._way:
             self._add_page(visit)
-        if self._room:
-            self._few[name] = len(self._pages) - 1
-            self._room -= 1
-            return None
-        wanted = (hash(name) & 0xFFFFFFFFFFFFFFFF) >> _PLACE_BITS
-        slots, mask = self._slots, self._mask
-        index = wanted & mask
-        while held := slots[index]:
-            if held >> _PLACE_BITS == wanted:
-                return self._stand((held & _MOST_PLACES) - 1)
-            index = (index + 1) & mask
-        slots[index] = wanted << _PLACE_BITS | len(self._pages)
-        self._count += 1
-        if self._count > _MOST_FULL * mask:
-            self._grow()
-        return None
+        few, slots, mask, page = self._few, self._slots, self._mask, len(self._pages)
+        for place, key in enumerate(keys):
+            if key is None:
+                continue
+            name = key if key.__class__ is str else _name_of(key)
+            known = few.get(name)
+            if known is not None:
+                found[place] = self._stand(known)
+                continue
+            if self._room:
+                few[name] = page - 1
+                self._room -= 1
+                continue
+            wanted = (hash(name) & 0xFFFFFFFFFFFFFFFF) >> _PLACE_BITS
+            index = wanted & mask
+            while (held := slots[index]) and held >> _PLACE_BITS != wanted:
+                index = (index + 1) & mask
+            if held:
+                found[place] = self._stand((held & _MOST_PLACES) - 1)
+                continue
+            slots[index] = wanted << _PLACE_BITS | page
+            self._count += 1
+            if self._count > _MOST_FULL * mask:
+                self._grow()
+                slots, mask = self._slots, self._mask
+        return found
 
     def _grow(self) -> None:
         """Twice the room."""
@@ -104,6 +116,8 @@ class FirstStands:
         return Stand(self._pages[place], self._listings[place], self._starts[place], self._ways[self._way_of[place]])
 
 
-def _name_of(key: Key) -> bytes:
-    """The key as what is hashed."""
+def _name_of(key: Key | str) -> str | bytes:
+    """The key as what is hashed: of one text that text."""
+    if len(key) == 1 and key[0].__class__ is str:
+        return str(key[0])
     return bytes(bytearray(plain_key(key)))  # orjson's own bytes take 4 kB whatever they hold
