@@ -15,7 +15,7 @@ from wadi.crawl.looks import look_of
 from wadi.crawl.paging import next_request, stated_number
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.expressions import Expression, first_of
+from wadi.page.expressions import Expression
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import Link, Role, TableRows, packed_rows
@@ -126,7 +126,7 @@ def with_packed_rows(found: Extract) -> Extract:
 
 def stands(expressions: Sequence[Expression], document: Document) -> bool:
     """Whether one of the expressions picks something on the page."""
-    return bool(expressions) and bool(first_of(tuple(expressions), document.scope, document))
+    return any(one.stands(document.scope, document) for one in expressions)
 
 
 def is_readable(document: Document, kind: Kind) -> bool:

@@ -164,7 +164,8 @@ class Settler:
     def _page_before(self, page: Page, kind: Kind, found: Extract, place: int) -> tuple[Link | None, str]:
         """The page before in the listing: the link by which it is asked for once more, and what it means when it stated
         another total."""
-        before = self._state.page_before(page.id) if number_in_listing(page.route) else None
+        is_of_use = kind.next is not None and (found.total is not None or kind.next.plan.reread)
+        before = self._state.page_before(page.id) if is_of_use and number_in_listing(page.route) else None
         if before is None or kind.next is None:
             return None, ""
         request, total = before

@@ -79,6 +79,12 @@ class Expression:
             return []
         return self.pick(scope, document)
 
+    def stands(self, scope: Scope, document: Document) -> bool:
+        """Whether it picks anything; of a selector the first that matches is enough."""
+        if self.matcher is not None and document.kind == "html":
+            return self.matcher.stands_below(scope)  # type: ignore[arg-type]
+        return bool(self.nodes(scope, document))
+
 
 def language_of(text: str) -> tuple[str, str]:
     """The language of an expression and the expression without its prefix: ("css", "h3 a")."""

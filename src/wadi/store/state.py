@@ -40,6 +40,7 @@ class RunState:
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
         self._db = connection
         self.path = path
+        self._added = 0
         self.most_depth: int | None = None
         """Pages further from the starts than this are known, but not asked for."""
 
@@ -103,25 +104,29 @@ class RunState:
 
     def commit(self, outcomes: Iterable[Outcome]) -> int:
         """Keep what pages came to, all of it or, if the process dies, nothing of it. Returns how many pages are new."""
-        known = self._last_page()
+        self._added = 0
         self._db.execute("BEGIN IMMEDIATE")
         try:
+            ends: dict[str, int] = {}
             for outcome in outcomes:
                 self._keep(outcome)
+                if (at := outcome.location) is not None:
+                    ends[at.file] = max(ends.get(at.file, 0), at.offset + at.length)
+            self._db.executemany(
+                "INSERT INTO archived VALUES (?, ?) ON CONFLICT DO UPDATE SET size = max(size, excluded.size)",
+                ends.items(),
+            )
             reached("commit-open")
         except BaseException:
             self._db.execute("ROLLBACK")
             raise
         self._db.execute("COMMIT")
         reached("committed")
-        return self._last_page() - known
-
-    def _last_page(self) -> int:
-        return int(self._db.execute("SELECT coalesce(max(id), 0) FROM pages").fetchone()[0])
+        return self._added
 
     def _keep(self, outcome: Outcome) -> None:
-        (route, depth, rows_before, dry) = self._db.execute(
-            "SELECT route, depth, rows_before, dry FROM pages WHERE id = ?", (outcome.page,)
+        (route, depth, rows_before, dry, status) = self._db.execute(
+            "SELECT route, depth, rows_before, dry, status FROM pages WHERE id = ?", (outcome.page,)
         ).fetchone()
         reply, location = outcome.reply, outcome.location
         self._db.execute(
@@ -150,12 +155,6 @@ class RunState:
                 "INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?)",
                 (outcome.page, kept.path, kept.size_bytes, kept.type, kept.sha256),
             )
-        if location is not None:
-            end = location.offset + location.length
-            self._db.execute(
-                "INSERT INTO archived VALUES (?, ?) ON CONFLICT DO UPDATE SET size = max(size, excluded.size)",
-                (location.file, end),
-            )
         if outcome.payload:
             self._db.execute("INSERT OR IGNORE INTO payloads VALUES (?, ?)", (outcome.payload, outcome.page))
         if outcome.row_digests:
@@ -163,8 +162,9 @@ class RunState:
             self._db.executemany(
                 "INSERT OR IGNORE INTO seen VALUES (?, ?)", [(listing, digest) for digest in outcome.row_digests]
             )
-        self._db.execute("DELETE FROM links WHERE source = ?", (outcome.page,))
-        self._db.execute("DELETE FROM rows WHERE page = ?", (outcome.page,))
+        if status is not None:  # it was read before, and is read again
+            self._db.execute("DELETE FROM links WHERE source = ?", (outcome.page,))
+            self._db.execute("DELETE FROM rows WHERE page = ?", (outcome.page,))
         for rows in outcome.tables:
             self._keep_rows(outcome.page, rows)
         self._keep_links(
@@ -239,6 +239,7 @@ class RunState:
                 ),
             )
             assert cursor.lastrowid is not None
+            self._added += 1
             return cursor.lastrowid
         page, state, known_route, known_depth = found
         if state == State.WAITING and route < known_route:

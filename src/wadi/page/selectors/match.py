@@ -49,6 +49,11 @@ class Matcher:
         order = scope.getparent() if any(one.leaves_scope for one in self.complexes) else scope
         return [element for element in (scope if order is None else order).iter("*") if element in chosen]
 
+    def stands_below(self, scope: Element) -> bool:
+        """Whether some element matches; no further ones are looked for."""
+        round_ = Round(scope)
+        return any(True for one in self.complexes for _ in one.found(scope, round_, None))
+
     def is_any(self, element: Element, round_: Round) -> bool:
         """Whether one of the selectors matches the element, wherever it stands."""
         return any(one.matches_anywhere(element, round_) for one in self.complexes)
