@@ -12,7 +12,6 @@ import hashlib
 import os
 import re
 import uuid
-import zlib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -23,6 +22,7 @@ from zlib_ng import zlib_ng
 
 from wadi.points import reached
 from wadi.urls import without_secret
+from wadi.web.coding import DAMAGED
 from wadi.web.messages import Headers, Hop, Reply, Request
 
 _FILE_BYTES = 1_000_000_000
@@ -238,8 +238,8 @@ def _opened(folder: Path, location: Location) -> tuple[dict[str, str], bytes]:
         file.seek(location.offset)
         packed = file.read(location.length)
     try:
-        record = zlib.decompress(packed, zlib.MAX_WBITS | 16)
-    except zlib.error as error:
+        record = zlib_ng.decompress(packed, zlib_ng.MAX_WBITS | 16)
+    except DAMAGED as error:
         raise DamagedRecord(f"{location.file} at {location.offset}: {error}") from error
     return _split(record)
 
@@ -281,10 +281,10 @@ def _first_member(data: bytes) -> tuple[bytes, int] | None:
     """The first gzip member and its length; None when it is torn."""
     if not data.startswith(_GZIP):
         return None
-    unpacker = zlib.decompressobj(zlib.MAX_WBITS | 16)
+    unpacker = zlib_ng.decompressobj(zlib_ng.MAX_WBITS | 16)
     try:
         record = unpacker.decompress(data)
-    except zlib.error:
+    except DAMAGED:
         return None
     return (record, len(data) - len(unpacker.unused_data)) if unpacker.eof else None
 
@@ -296,7 +296,7 @@ def _fields(head: bytes) -> Headers:
 
 def _packed(record: bytes) -> bytes:
     # As small as zlib makes it, in two thirds of the time.
-    packer = zlib_ng.compressobj(_LEVEL, zlib.DEFLATED, zlib.MAX_WBITS | 16)
+    packer = zlib_ng.compressobj(_LEVEL, zlib_ng.DEFLATED, zlib_ng.MAX_WBITS | 16)
     return packer.compress(record) + packer.flush()
 
 

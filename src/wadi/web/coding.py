@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-import zlib
 from collections.abc import Callable
 
+from zlib_ng import zlib_ng
+
 _CHUNK = 262_144
+DAMAGED: type[Exception] = zlib_ng.error  # type: ignore[assignment]
+"""What is raised for data that is not deflated, or damaged: a class, whatever the library's stub says."""
 
 
 class BadCoding(ValueError):
@@ -39,7 +42,7 @@ def _gunzip(body: bytes, limit: int) -> bytes:
     out = bytearray()
     rest = body
     while rest.startswith(b"\x1f\x8b"):
-        member = zlib.decompressobj(zlib.MAX_WBITS | 16)
+        member = zlib_ng.decompressobj(zlib_ng.MAX_WBITS | 16)
         _inflate(member, rest, out, limit)
         if not member.eof:
             raise BadCoding("the gzip data ends too early")
@@ -50,28 +53,28 @@ def _gunzip(body: bytes, limit: int) -> bytes:
 def _undeflate(body: bytes, limit: int) -> bytes:
     """Deflate with the zlib wrapper, as the standard says, or without it, as some servers send it."""
     try:
-        return _inflated(body, zlib.MAX_WBITS, limit)
+        return _inflated(body, zlib_ng.MAX_WBITS, limit)
     except BadCoding:
-        return _inflated(body, -zlib.MAX_WBITS, limit)
+        return _inflated(body, -zlib_ng.MAX_WBITS, limit)
 
 
 def _inflated(body: bytes, window: int, limit: int) -> bytes:
     out = bytearray()
-    stream = zlib.decompressobj(window)
+    stream = zlib_ng.decompressobj(window)
     _inflate(stream, body, out, limit)
     if not stream.eof:
         raise BadCoding("the deflate data ends too early")
     return bytes(out)
 
 
-def _inflate(stream: zlib._Decompress, data: bytes, out: bytearray, limit: int) -> None:
+def _inflate(stream: zlib_ng._Decompress, data: bytes, out: bytearray, limit: int) -> None:
     try:
         while data and not stream.eof:
             out += stream.decompress(data, _CHUNK)
             if len(out) > limit:
                 raise TooLarge(f"more than {limit} bytes")
             data = stream.unconsumed_tail
-    except zlib.error as error:
+    except DAMAGED as error:
         raise BadCoding(str(error)) from error
 
 
