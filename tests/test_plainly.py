@@ -110,9 +110,16 @@ def test_numbers_are_those_of_the_long_way(text: str, locale: str | None, unit: 
         assert read(text) == expected
 
 
-@given(st.sampled_from([" 3\u00a0m", "3 m", "3,5 m", "n/a", "", " x ", "2\n000 m", "1.5 m"]), st.booleans())
-def test_values_of_raw_texts_are_those_of_tidied_ones(raw: str, again: bool) -> None:
-    recipe = Recipe(missing=frozenset({"", "n/a"}), setting=Setting("number", locale="de", unit="m"))
+RAW = st.text("0123456789,.-m \n\u00a0\u202f\u200b\u0663", max_size=8)
+
+
+@given(
+    st.sampled_from([" 3\u00a0m", "3 m", "3,5 m", "n/a", "", " x ", "2\n000 m", "1.5 m", "-99", " -99 "]) | RAW,
+    st.booleans(),
+    st.sampled_from([frozenset({"", "n/a"}), frozenset({"", "-99", "0 m"})]),
+)
+def test_values_of_raw_texts_are_those_of_tidied_ones(raw: str, again: bool, missing: frozenset[str]) -> None:
+    recipe = Recipe(missing=missing, setting=Setting("number", locale="de", unit="m"))
     stages, where = Stages(recipe), Where("http://h/")
     expected = Stages(recipe).value_of(tidied(raw), where)
     found = [stages.value_of_raw(raw, where) for _ in range(1 + again)]

@@ -191,7 +191,8 @@ def date_of(found: re.Match[str], months: dict[str, int], text: str, this_year: 
     year = found["year"]
     number = int(month) if month.isdecimal() else months[folded(month)]
     try:
-        return date(full_year(year, this_year), number, int(found.groupdict().get("day") or 1))
+        day = found["day"] if "day" in found.re.groupindex else None
+        return date(full_year(year, this_year), number, int(day or 1))
     except ValueError as error:
         raise NotReadable("not-a-date", f"{text!r} is no day of the calendar", str(error)) from error
 

@@ -128,6 +128,23 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
     return read
 
 
+def quick_number(writing: NumberWriting) -> Callable[[str], float | None]:
+    """A function from a text as it stands in a page, not tidied yet, to its number; None for any but a plain one."""
+    marks = separators(writing.locale) if writing.locale else None
+    unit = rf"(?:\s*{re.escape(writing.unit)})?" if writing.unit else ""
+    fraction = rf"(?:{re.escape(marks.decimal)}([0-9]+))?" if marks is not None else "()"
+    plainly = re.compile(rf"\s*(-?[0-9]+){fraction}{unit}\s*").fullmatch
+
+    def read(raw: str) -> float | None:
+        match = plainly(raw)
+        if match is None:
+            return None
+        whole, part = match.groups()
+        return float(f"{whole}.{part}") if part else float(whole)
+
+    return read
+
+
 def _plain_number(marks: Separators | None, unit: str | None) -> re.Pattern[str]:
     """A number without groups; without a locale no decimal mark is beyond doubt."""
     fraction = rf"(?:{re.escape(marks.decimal)}(\d+))?" if marks is not None else "()"
@@ -194,7 +211,7 @@ def _one(
     if taken is None or (sign and taken[0].is_signed()):
         return None
     value, rest = taken
-    if rest in ("-", "\u2212") and not sign:
+    if rest in ("-", "\u2212") and not sign and not value.is_signed():
         sign, rest = "-", ""
     factor = _factor(rest.strip(), writing, scales, words=rest_may_be_words)
     if factor is None:

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 
 from wadi.clean.adjust import Adjustment, adjustment_of
 from wadi.clean.errors import NotReadable
+from wadi.clean.numbers import quick_number
 from wadi.clean.steps import Functions, step_of
 from wadi.clean.text import tidied
 from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, told_from_now
@@ -76,6 +77,10 @@ class Stages:
         # A text that stays what it is has one question to answer.
         is_text = recipe.setting.type == "string" and len(self.text_stages) == 1 and not self.adjustments
         self._missing = recipe.missing if is_text else None
+        is_number = recipe.setting.type == "number" and len(self.text_stages) == 1 and not self.adjustments
+        quick = quick_number(recipe.setting.writing) if is_number else None
+        # Where a number counts as missing the text has to be tidied and looked up.
+        self._quick = quick if quick is not None and all(quick(text) is None for text in recipe.missing) else None
 
     def value_of(self, text: str, where: Where) -> Value | Unread | None:
         """The value of a text, None when it counts as missing, Unread when it cannot be read."""
@@ -100,6 +105,8 @@ class Stages:
             return None if text in self._missing else text
         if raw in self._known_raw:
             return self._known_raw[raw]
+        if self._quick is not None and (number := self._quick(raw)) is not None:
+            return number
         text = tidied(raw)
         value = self.value_of(text, where)
         # What depends on the page's base or on its hour is not among what is known.
