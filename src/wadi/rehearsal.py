@@ -228,7 +228,7 @@ def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | Non
     rng = random.Random(seed)
     if sample is not None:
         for _ in range(sample):
-            waiting = state.waiting(10_000)
+            waiting = state.queue.first(10_000)
             if not waiting:
                 return
             yield rng.choice(waiting)
@@ -236,7 +236,9 @@ def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | Non
     wanted = {kind} if kind else set(work.kinds)
     tried: Counter[str] = Counter()
     while True:
-        page = next((p for p in state.waiting(10_000) if tried[p.kind] < _enough(work, p.kind, wanted, tried)), None)
+        page = next(
+            (p for p in state.queue.first(10_000) if tried[p.kind] < _enough(work, p.kind, wanted, tried)), None
+        )
         if page is None:
             return
         tried[page.kind] += 1

@@ -96,7 +96,7 @@ def _settle_all(
     count = failed = 0
     while True:
         outcomes: list[tuple[Page, Outcome]] = []
-        for page in new.state.waiting(len(absent) + _BATCH):
+        for page in new.state.queue.first(len(absent) + _BATCH):
             if page.id in absent:
                 continue
             found = stored.find(page.kind, page.request)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
@@ -49,6 +49,8 @@ _MOST_PUT_OFF = 2
 """How often a page that was a block, or did not come, is put off and asked for again."""
 _PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
+_MANY_HOSTS = 64
+"""Of more hosts waiting pages are looked for all together."""
 _WORTH_HELP = 6
 """How many pages must be in flight for helpers to be of use: where one page leads to the next they only take time."""
 _MOST_LOGINS = 3
@@ -156,11 +158,13 @@ class Engine:
         self._put_off: Counter[int] = Counter()
         self._later: dict[int, tuple[Page, float]] = {}
         self._looked_at = self._began
+        self._open: set[str] = set()
+        """The hosts that may have pages to ask for; those that are known to have none are left out."""
         self._sessions = 0
         self._logins_in_vain = 0
         self._lost: Counter[int] = Counter()
         self._stop_at: float | None = None
-        state.most_depth = task.limits.depth
+        state.queue.most_depth = task.limits.depth
 
     @property
     def in_flight(self) -> int:
@@ -191,6 +195,9 @@ class Engine:
                     await self._settle(self._flight.take(all_that_came=True))
                     return end
                 self._send_more()
+                if not self._flight:
+                    self._open = set(self._state.queue.hosts())
+                    self._send_more()
                 if not self._flight:
                     if not await self._opened():
                         return self._end()
@@ -233,37 +240,57 @@ class Engine:
         """Put as many waiting pages in flight as there is room for, none when the crawl is to stop."""
         if self._stop_at is not None or closed_for_s(self._task.room.hours, self._now()):
             return
-        while (room := self._flight.room) > 0:
-            full = {host for host, count in self._flight.asked_at().items() if count >= self._task.room.per_host}
-            chosen = self._choose(min(room, self._task.room.per_host), full | self._health.barred(self._clock()))
-            for page in chosen:
-                self._report(Sent(page.kind, page.request.url))
-                self._flight.start(page, self._fetch(page))
-            if not chosen:
-                break
+        for page in self._choose(self._flight.room):
+            self._report(Sent(page.kind, page.request.url))
+            self._flight.start(page, self._fetch(page))
         self._report_progress()
 
-    def _choose(self, room: int, without: set[str]) -> list[Page]:
+    def _choose(self, room: int) -> list[Page]:
         """The next pages to ask for, in reading order, of hosts that have room."""
         now = self._looked_at = self._clock()
+        self._open |= {page.request.host for page, at in self._later.values() if at <= now}
+        rooms = {host: count for host in self._open if (count := self._room_at(host, now)) > 0}
+        if room <= 0 or not rooms:
+            return []
         busy = {page.id for page in self._flight.pages}
         busy |= {number for number, (_, at) in self._later.items() if at > now}
-        asked, under_way = self._flight.asked_at(), self._flight.at()
         chosen: list[Page] = []
-        for page in self._state.waiting(len(busy) + room, without):
-            if page.id in busy:
-                continue
+        for page in self._of_hosts(rooms, room, busy):
             if len(chosen) == room or not self._may_send(page, len(chosen)):
                 break
             host = page.request.host
-            allowed = self._health.room(host, now)
-            # Where one page is to show whether the host answers again, it is waited for.
-            if asked[host] < self._task.room.per_host if allowed is None else under_way[host] < allowed:
-                asked[host] += 1
-                under_way[host] += 1
+            if rooms.get(host, 0) > 0:
+                rooms[host] -= 1
                 chosen.append(page)
                 self._later.pop(page.id, None)
         return chosen
+
+    def _room_at(self, host: str, now: float) -> int:
+        """How many more pages a host may be asked for."""
+        allowed = self._health.room(host, now)
+        if allowed is None:
+            return self._task.room.per_host - self._flight.asked_at[host]
+        # Where one page is to show whether the host answers again, it is waited for.
+        return allowed - self._flight.under_way_at[host]
+
+    def _of_hosts(self, rooms: Mapping[str, int], room: int, busy: set[int]) -> list[Page]:
+        """Waiting pages of these hosts in reading order. Of few hosts each is asked for by itself, so that what waits at hosts
+        without room is not gone through; those that have nothing more are not open any longer."""
+        if len(rooms) > _MANY_HOSTS:
+            full = {host for host in self._flight.under_way_at if host not in rooms}
+            limit = len(busy) + room
+            found = self._state.queue.first(limit, full | self._health.barred(self._looked_at), busy)
+            if len(found) < room:
+                self._open -= rooms.keys()
+                self._open |= {page.request.host for page in found}
+            return found
+        pages: list[Page] = []
+        for host, count in rooms.items():
+            found = self._state.queue.first_at(host, min(count, room), busy)
+            pages += found
+            if len(found) < count:
+                self._open.discard(host)
+        return sorted(pages, key=lambda page: page.route)
 
     async def _opened(self) -> bool:
         """Wait until something may be asked for: for the plan's hours, for a page put off, for a host that rests. False when
@@ -319,6 +346,7 @@ class Engine:
         if helpers is None or page.kind == FILE or len(self._flight) < _WORTH_HELP:
             return None
         self._flight.answered(page)
+        self._open.add(page.request.host)
         usual = self._settler.usual_bytes(page.kind)
         return await helpers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
 
@@ -329,6 +357,7 @@ class Engine:
             return
         settled: list[tuple[_Fetched, Outcome]] = []
         lost = False
+        self._open |= {one.page.request.host for one in fetched}
         for one in fetched:
             try:
                 outcome = self._outcome(one)
@@ -363,6 +392,7 @@ class Engine:
         """When the archive is durable the outcomes are one transaction, then they are told."""
         outcomes = [outcome for _, outcome in settled]
         added = self._state.commit(outcomes)
+        self._open |= self._state.hosts_added
         self._counts[State.WAITING] += added - len(outcomes)
         for one, outcome in settled:
             self._counts[outcome.state] += 1

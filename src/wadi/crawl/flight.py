@@ -28,7 +28,11 @@ class Flight(Generic[T]):
         self._total = total
         self._together = together
         self._tasks: dict[asyncio.Task[T], Page] = {}
-        self._asked: dict[int, Page] = {}
+        self._asked: dict[int, str] = {}
+        self.asked_at: Counter[str] = Counter()
+        """How many pages are asked for, by host."""
+        self.under_way_at: Counter[str] = Counter()
+        """How many pages are under way, by host: nothing is known yet of what came of them."""
         self._came: list[asyncio.Task[T]] = []
         self._timer: asyncio.TimerHandle | None = None
         self._is_time = False
@@ -46,24 +50,18 @@ class Flight(Generic[T]):
         """How many more pages may be asked for."""
         return min(self._total - len(self._asked), self._total + _MOST_READ - len(self._tasks))
 
-    def asked_at(self) -> Counter[str]:
-        """How many pages are asked for, by host."""
-        return Counter(page.request.host for page in self._asked.values())
-
-    def at(self) -> Counter[str]:
-        """How many pages are under way, by host: nothing is known yet of what came of them."""
-        return Counter(page.request.host for page in self._tasks.values())
-
     def start(self, page: Page, work: Coroutine[Any, Any, T]) -> None:
         """Ask for a page."""
-        self._asked[page.id] = page
+        host = self._asked[page.id] = page.request.host
+        self.asked_at[host] += 1
+        self.under_way_at[host] += 1
         task = asyncio.create_task(work)
         self._tasks[task] = page
         task.add_done_callback(self._done)
 
     def answered(self, page: Page) -> None:
         """The page's host has answered, and others may be asked for while the page is read."""
-        self._asked.pop(page.id, None)
+        self._has_answered(page)
         if 4 * len(self._asked) <= 3 * self._total:
             self._news.set()
 
@@ -85,7 +83,11 @@ class Flight(Generic[T]):
             return []
         came, self._came = set(self._came), []
         self._stop_timer()
-        return [task.result() for task in list(self._tasks) if task in came and self._tasks.pop(task)]
+        taken = [(task, page) for task, page in self._tasks.items() if task in came]
+        for task, page in taken:
+            del self._tasks[task]
+            _one_less(self.under_way_at, page.request.host)
+        return [task.result() for task, _ in taken if not task.cancelled()]
 
     async def drop(self) -> None:
         """Cancel all that is under way."""
@@ -97,12 +99,17 @@ class Flight(Generic[T]):
         self._tasks.clear()
 
     def _done(self, task: asyncio.Task[T]) -> None:
-        self._asked.pop(self._tasks[task].id, None)
+        self._has_answered(self._tasks[task])
         self._came.append(task)
         if self._together and self._timer is None:
             self._timer = asyncio.get_running_loop().call_later(_TOGETHER_S, self._time_is_up)
         if self._is_worth_taking():
             self._news.set()
+
+    def _has_answered(self, page: Page) -> None:
+        host = self._asked.pop(page.id, None)
+        if host is not None:
+            _one_less(self.asked_at, host)
 
     def _is_worth_taking(self) -> bool:
         """Whether something came; of a group, as much as is still to come, or a first one that has waited long enough."""
@@ -118,3 +125,9 @@ class Flight(Generic[T]):
         if self._timer is not None:
             self._timer.cancel()
         self._timer, self._is_time = None, False
+
+
+def _one_less(counts: Counter[str], host: str) -> None:
+    counts[host] -= 1
+    if not counts[host]:
+        del counts[host]

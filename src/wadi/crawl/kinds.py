@@ -72,8 +72,8 @@ class Field:
         def of_element(element: etree._Element, where: Where) -> Any:
             if len(element):
                 return of_text(text_of(element), where)
-            raw = element.text
-            return None if raw is None else of_raw(raw, where)
+            # An element without a text has the empty one, which may count as missing or not.
+            return of_raw(element.text or "", where)
 
         return of_element
 

@@ -26,7 +26,8 @@ CREATE TABLE pages (
     row_count INTEGER, inputs BLOB, edge BLOB,
     UNIQUE (kind, identity));
 CREATE INDEX waiting ON pages (route) WHERE state = 0;
-CREATE INDEX listed ON pages (digest) WHERE digest IS NOT NULL;
+CREATE INDEX waiting_at ON pages (host, route) WHERE state = 0;
+CREATE INDEX listed ON pages (digest, listing) WHERE digest IS NOT NULL;
 CREATE TABLE links (
     source INTEGER NOT NULL, role INTEGER NOT NULL, place INTEGER NOT NULL, target INTEGER NOT NULL,
     row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;

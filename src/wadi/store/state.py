@@ -30,6 +30,7 @@ from wadi.store.pages import (
     page_of,
     route_of,
 )
+from wadi.store.queue import Queue
 from wadi.urls import host_of
 from wadi.web.messages import Request
 
@@ -41,8 +42,9 @@ class RunState:
         self._db = connection
         self.path = path
         self._added = 0
-        self.most_depth: int | None = None
-        """Pages further from the starts than this are known, but not asked for."""
+        self.hosts_added: set[str] = set()
+        """Hosts for which the last commit has brought pages to ask for."""
+        self.queue = Queue(connection)
 
     @classmethod
     def create(cls, path: Path) -> RunState:
@@ -105,6 +107,7 @@ class RunState:
     def commit(self, outcomes: Iterable[Outcome]) -> int:
         """Keep what pages came to, all of it or, if the process dies, nothing of it. Returns how many pages are new."""
         self._added = 0
+        self.hosts_added = set()
         self._db.execute("BEGIN IMMEDIATE")
         try:
             ends: dict[str, int] = {}
@@ -219,7 +222,7 @@ class RunState:
             "SELECT id, state, route, depth FROM pages WHERE kind = ? AND identity = ?", (kind, identity)
         ).fetchone()
         if found is None:
-            headers = orjson.dumps(request.headers) if request.headers else None
+            headers, host = orjson.dumps(request.headers) if request.headers else None, host_of(request.url)
             cursor = self._db.execute(
                 "INSERT INTO pages (kind, identity, host, method, url, headers, body, route,"
                 " depth, rows_before, dry, edge, inputs)"
@@ -227,7 +230,7 @@ class RunState:
                 (
                     kind,
                     identity,
-                    host_of(request.url),
+                    host,
                     request.method,
                     request.url,
                     headers,
@@ -240,6 +243,7 @@ class RunState:
             )
             assert cursor.lastrowid is not None
             self._added += 1
+            self.hosts_added.add(host)
             return cursor.lastrowid
         page, state, known_route, known_depth = found
         if state == State.WAITING and route < known_route:
@@ -251,10 +255,12 @@ class RunState:
     def _bring_nearer(self, page: int, depth: int) -> None:
         """A page that is nearer to the starts than was known, with all that it leads to, where depth counts at all."""
         todo = [(page, depth)]
+        if self.queue.most_depth is not None:
+            self.hosts_added.update(self.queue.hosts())
         while todo:
             page, depth = todo.pop()
             self._db.execute("UPDATE pages SET depth = ? WHERE id = ?", (depth, page))
-            if self.most_depth is None:
+            if self.queue.most_depth is None:
                 return
             query = (
                 "SELECT p.id, l.role FROM links l JOIN pages p ON p.id = l.target"
@@ -289,18 +295,6 @@ class RunState:
         """How many of these rows the listing of `page` has not had yet."""
         query, listing = "SELECT 1 FROM seen WHERE listing = ? AND digest = ?", page.route[: -STEP.size]
         return sum(self._db.execute(query, (listing, digest)).fetchone() is None for digest in set(digests))
-
-    def waiting(self, limit: int, without_hosts: Iterable[str] = ()) -> list[Page]:
-        """The pages to ask for next, in reading order."""
-        barred = list(without_hosts)
-        marks = ",".join("?" * len(barred))
-        near = "AND depth <= ? " if self.most_depth is not None else ""
-        cursor = self._db.execute(
-            f"SELECT {PAGE_COLUMNS} FROM pages WHERE state = 0 "
-            f"{near}{f'AND host NOT IN ({marks}) ' if barred else ''}ORDER BY route LIMIT ?",
-            (*([self.most_depth] if near else []), *barred, limit),
-        )
-        return [page_of(*row) for row in cursor]
 
     def first_pages(self, kind: str, count: int) -> list[int]:
         """The numbers of the first pages of a kind that were read, in reading order."""
