@@ -191,6 +191,35 @@ def test_a_total_limit_holds_over_all_hosts() -> None:
     assert most == 3
 
 
+def test_requests_that_pause_take_nobodys_place_and_are_given_up_when_it_stops() -> None:
+    order: list[str] = []
+    over = asyncio.Event()
+
+    async def one(throttle: Throttle, name: str) -> None:
+        async with throttle.turn(f"{name[0]}:80") as sent:
+            sent()
+            order.append(name)
+
+    async def all_of_them() -> list[bool]:
+        async def sleep(seconds: float) -> None:
+            await over.wait()
+
+        throttle = Throttle(Pace(10.0, 1, total=1), clock=lambda: 1000.0, sleep=sleep)
+        tasks = [asyncio.create_task(one(throttle, name)) for name in ("a1", "a2", "a3", "b1", "c1")]
+        for _ in range(20):
+            await asyncio.sleep(0)
+        assert order == ["a1", "b1", "c1"]
+        assert throttle.pausing == 1  # the third waits for the second
+        throttle.stop()
+        over.set()
+        await asyncio.wait(tasks)
+        assert throttle.pausing == 0
+        return [task.cancelled() for task in tasks]
+
+    assert asyncio.run(all_of_them()) == [False, True, True, False, False]
+    assert order == ["a1", "b1", "c1"]
+
+
 class Script:
     """A transport that answers from a list."""
 

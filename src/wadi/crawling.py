@@ -49,8 +49,12 @@ if TYPE_CHECKING:
     from wadi.runs import Run
 
 _COLLECTED_AFTER = 50_000
+_PAUSING = 16
+"""How many requests may wait for the pauses of their hosts for each one in flight."""
 _HELPED_BELOW_S = 0.005
-"""Longest pause with which pages may come faster than one processor reads them."""
+"""Longest pause with which pages of one host may come faster than one processor reads them."""
+_HELPED_FROM = 200
+"""The same of many hosts: requests a second that their pauses allow."""
 Ask = Callable[[str, bool], str]
 """Asks a person: the question, and whether the answer is a secret."""
 
@@ -256,7 +260,8 @@ def expect_places_of(loaded: LoadedPlan) -> dict[str, str]:
 def helpers_of(run: Run) -> Helpers | None:
     """Processes that read pages, where the plan's pace and this machine are such that they are of use."""
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-    is_fast = run.loaded.plan.manners.pause <= _HELPED_BELOW_S
+    pause = run.loaded.plan.manners.pause
+    is_fast = pause <= _HELPED_BELOW_S or len(run.state.queue.hosts()) / pause >= _HELPED_FROM
     return Helpers(reader_of, reader_arguments(run), processors) if is_fast and processors > 1 else None
 
 
@@ -281,7 +286,11 @@ def task_of(run: Run, credentials: Credentials | None = None) -> Task:
     reading = reading_of(run)
     said, manners = plan.limits, plan.manners
     limits = Limits(said.pages, said.depth, said.time, said.bytes, said.requests)
-    room = Room(manners.parallel, manners.total, manners.hours)
+    # Where hosts have pauses, many wait for each that is asked: their requests are under way and take nobody's place. A run
+    # that is to end early asks for no more than it has to.
+    is_limited = any(most is not None for most in (said.rows, said.pages, said.bytes, said.requests))
+    waiting_for_each = _PAUSING if manners.pause > 0 and not is_limited else 1
+    room = Room(manners.parallel, manners.total * waiting_for_each, manners.hours)
     patience = Patience(4 * manners.first_wait, manners.rest)
     return Task(reading, room, limits, patience, run.enough_rows(), login_of(loaded, credentials))
 

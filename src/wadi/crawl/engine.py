@@ -85,7 +85,8 @@ class Limits:
 
 @dataclass(frozen=True)
 class Room:
-    """How much is in flight: at one host, over all; and the hours in which the run may ask."""
+    """How many pages are asked for at a time: at one host, over all, those counted that wait for the pause of their host to
+    be over; and the hours in which the run may ask."""
 
     per_host: int
     total: int = 16
@@ -168,11 +169,12 @@ class Engine:
 
     @property
     def in_flight(self) -> int:
-        return len(self._flight)
+        return len(self._flight) - self._client.pausing
 
     def stop(self) -> None:
         """Ask for nothing more: what is in flight is taken, as far as it comes soon, and the crawl ends."""
         self._stop_at = self._clock() + _PATIENCE_S
+        self._client.stop()
         self._flight.wake()
 
     def adopt(self, page: Page, reply: Reply, location: Location) -> None:
@@ -465,7 +467,7 @@ class Engine:
             self._report(HostRests(host, rest_s, why))
 
     def _report_progress(self) -> None:
-        in_flight = len(self._flight)
+        in_flight = self.in_flight
         waiting = self._counts[State.WAITING] - in_flight
         done, failed = self._counts[State.DONE], self._counts[State.FAILED]
         self._report(Progress(done, failed, in_flight, waiting, self._client.sent, self._size_bytes))

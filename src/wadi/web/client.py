@@ -90,6 +90,15 @@ class Client:
         """Ask a host (`host:port`) for nothing so long."""
         self._throttle.hold(host, seconds)
 
+    def stop(self) -> None:
+        """Send nothing more; who waits for a turn is cancelled."""
+        self._throttle.stop()
+
+    @property
+    def pausing(self) -> int:
+        """How many requests wait for the pause of their host to be over."""
+        return self._throttle.pausing
+
     def unreachable(self, host: str) -> int:
         """How many requests in a row found nobody at this host (`host:port`), all tries counted as one."""
         return self._unreachable.get(host, 0)

@@ -153,6 +153,13 @@ class Throttle:
         self._report = report
         self._hosts: dict[str, _Host] = {}
         self._all = asyncio.Semaphore(pace.total)
+        self.pausing = 0
+        """How many requests wait for the pause of their host to be over."""
+        self._is_stopped = False
+
+    def stop(self) -> None:
+        """Let nobody have a turn any more: those who wait are cancelled when it comes."""
+        self._is_stopped = True
 
     def slow_down(self, host: str, pause_s: float) -> None:
         """Keep at least this pause to a host from now on, since it asks for it; a shorter one than the plan's changes nothing."""
@@ -189,15 +196,19 @@ class Throttle:
     async def turn(self, host: str) -> AsyncIterator[Callable[[], None]]:
         """Wait for this host's turn; the turn lasts until the reply is whole.
 
-        Gives a function to be called when the request is on the wire: from then on the pause counts.
+        Gives a function to be called when the request is on the wire: from then on the pause counts. Raises CancelledError
+        once it was stopped.
         """
         state = self._host(host)
-        async with state.free, self._all:
+        async with state.free:
+            if self._is_stopped:
+                raise asyncio.CancelledError
             if self.pause_s(host) <= 0 and state.next_start <= self._clock():
-                state.last_sent = self._clock()
-                yield lambda: None
+                async with self._all:
+                    state.last_sent = self._clock()
+                    yield lambda: None
                 return
-            await state.starting.acquire()
+            await self._next_in_turn(state)
             is_held = True
 
             def sent() -> None:
@@ -210,11 +221,27 @@ class Throttle:
                     state.starting.release()
 
             try:
-                while (wait := state.next_start - self._clock()) > 0:
-                    await self._sleep(wait)
-                yield sent
+                # Requests whose pause is not over take nobody's place among those in flight.
+                async with self._all:
+                    yield sent
             finally:
                 sent()
+
+    async def _next_in_turn(self, state: _Host) -> None:
+        """Wait until the host may be asked, and hold its lock `starting`."""
+        self.pausing += 1
+        try:
+            await state.starting.acquire()
+            try:
+                while not self._is_stopped and (wait := state.next_start - self._clock()) > 0:
+                    await self._sleep(wait)
+                if self._is_stopped:
+                    raise asyncio.CancelledError
+            except BaseException:
+                state.starting.release()
+                raise
+        finally:
+            self.pausing -= 1
 
     def _host(self, host: str) -> _Host:
         if host not in self._hosts:

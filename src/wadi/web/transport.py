@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     import pycurl
 
 _READ_BYTES = 131_072
+_KEPT_CONNECTIONS = 4096
 _PROXY_FAILURES = frozenset({5, 7, 97})
 """libcurl's codes for a proxy that is not known, that nobody answers at, that does not lead on."""
 _TLS_FAILURES = frozenset({35, 51, 53, 54, 58, 59, 60, 66, 77, 80, 82, 83, 90, 91, 98})
@@ -104,6 +105,7 @@ class HttpTransport:
         self._bounds = bounds
         self._own = session or Session()
         self._transfers = pycurl.AsyncCurlMulti()
+        self._transfers.setopt(pycurl.M_MAXCONNECTS, _most_connections())
         usual = {"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED, **dict(headers)}
         self._usual = tuple(usual.items())
         # The route's proxy looks up the names of hosts. Empty: none, whatever the environment says.
@@ -271,6 +273,14 @@ class HttpTransport:
 
     def _too_large(self, where: str) -> str:
         return f"{where}: the reply is larger than {self._bounds.size_bytes / 1e6:.0f} MB (limits.page_size)"
+
+
+def _most_connections() -> int:
+    """How many connections are kept open for requests to come: half as many as this process may have files."""
+    import resource
+
+    files, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
+    return max(16, min(_KEPT_CONNECTIONS, files // 2)) if files > 0 else _KEPT_CONNECTIONS
 
 
 def _sendable(url: str) -> str:

@@ -1,0 +1,163 @@
+"""What is under way: groups that are taken together, room for more; which of many hosts is asked next."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from aiohttp import web
+
+from small_host import items
+from wadi.crawl import engine
+from wadi.crawl.flight import Flight
+from wadi.plan.reader import load_plan
+from wadi.runs import Run
+from wadi.store.pages import Page
+from wadi.web.messages import Request
+
+
+def _page(number: int, host: str = "h") -> Page:
+    return Page(number, "p", Request(f"http://{host}/{number}"), b"")
+
+
+async def _flying(flight: Flight[int], count: int) -> list[asyncio.Future[int]]:
+    """So many pages under way, each of which comes when its future is set."""
+    futures = [asyncio.get_running_loop().create_future() for _ in range(count)]
+
+    async def come(number: int) -> int:
+        return int(await futures[number])
+
+    for number in range(count):
+        flight.start(_page(number, f"h{number % 2}"), come(number))
+    await asyncio.sleep(0)
+    return futures
+
+
+async def _steps() -> None:
+    for _ in range(5):
+        await asyncio.sleep(0)
+
+
+def _in_loop(story: Callable[[], Awaitable[None]]) -> None:
+    asyncio.run(story())  # type: ignore[arg-type]
+
+
+def test_what_comes_is_taken_at_once_or_in_groups() -> None:
+    async def story() -> None:
+        for together, comes, taken in ((False, [2], [2]), (True, [2], []), (True, [3, 0, 1], [0, 1, 3])):
+            flight: Flight[int] = Flight(6, together=together)
+            futures = await _flying(flight, 6)
+            for number in comes:
+                futures[number].set_result(number)
+            await flight.wait(0.001)
+            assert flight.take() == taken
+            assert len(flight) == 6 - len(taken)
+            await flight.drop()
+
+    _in_loop(story)
+
+
+def test_a_page_does_not_wait_long_for_others() -> None:
+    async def story() -> None:
+        flight: Flight[int] = Flight(6, together=True)
+        futures = await _flying(flight, 6)
+        futures[1].set_result(1)
+        await flight.wait(30)
+        assert flight.take() == [1]
+        futures[2].set_result(2)
+        await _steps()
+        assert flight.take() == []
+        assert flight.take(all_that_came=True) == [2]
+        await flight.drop()
+
+    _in_loop(story)
+
+
+def test_there_is_room_while_pages_are_read_but_not_for_any_number() -> None:
+    async def story() -> None:
+        flight: Flight[int] = Flight(6, together=True)
+        futures = await _flying(flight, 6)
+        assert (flight.room, flight.asked_at, flight.under_way_at) == (
+            0,
+            {"h0:80": 3, "h1:80": 3},
+            {"h0:80": 3, "h1:80": 3},
+        )
+        for page in flight.pages[:4]:
+            flight.answered(page)
+        assert (flight.room, flight.asked_at["h0:80"], flight.under_way_at["h0:80"]) == (4, 1, 3)
+        futures[0].cancel()  # given up before it was sent
+        futures[1].set_result(1)
+        await _steps()
+        assert flight.take(all_that_came=True) == [1]
+        assert flight.under_way_at == {"h0:80": 2, "h1:80": 2}
+        await flight.drop()
+        assert len(flight) == 0
+
+    _in_loop(story)
+
+
+PLAN = """wadi = 1
+[manners]
+pause = "500ms"
+parallel = 1
+total = 8
+[start]
+page = "list"
+addresses = [STARTS]
+[page.list]
+rows = "li"
+table = "t"
+next = "a"
+fields = { name = "." }
+"""
+HOSTS = 80
+
+
+@pytest.mark.parametrize("many", [10, 1000])
+def test_of_many_hosts_each_is_asked_at_its_own_pace(
+    tmp_path: Path, many: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """With hosts looked at one by one, and all together."""
+    monkeypatch.setattr(engine, "_MANY_HOSTS", many)
+    hosts = [f"127.0.{n // 50 + 1}.{n % 50 + 1}" for n in range(HOSTS)]
+    asked: dict[str, list[float]] = {}
+    inside = most = 0
+
+    async def answer(request: web.Request) -> web.Response:
+        nonlocal inside, most
+        if request.path == "/robots.txt":
+            raise web.HTTPNotFound
+        inside += 1
+        most = max(most, inside)
+        asked.setdefault(request.host, []).append(asyncio.get_running_loop().time())
+        await asyncio.sleep(0.005)
+        inside -= 1
+        number = int(request.path[2:])
+        more = f"<a href=/l{number + 1}>n</a>" if number < 3 else ""
+        return web.Response(text=items(f"{request.host} {number}", more=more), content_type="text/html")
+
+    async def crawled() -> list[list[str]]:
+        app = web.Application()
+        app.router.add_get("/{rest:.*}", answer)
+        runner = web.AppRunner(app, access_log=None)
+        await runner.setup()
+        await web.TCPSite(runner, "0.0.0.0", 0).start()
+        port = runner.addresses[0][1]
+        starts = ", ".join(f'"http://{host}:{port}/l1"' for host in hosts)
+        (tmp_path / "p.toml").write_text(PLAN.replace("STARTS", starts))
+        with Run.begin(load_plan(tmp_path / "p.toml"), tmp_path / "runs") as run:
+            assert await asyncio.to_thread(run.crawl) == "complete"
+            rows = run.read().rows
+        await runner.cleanup()
+        return [[cell.replace(f":{port}", "") for cell in row] for row in rows]
+
+    rows = asyncio.run(crawled())
+    assert rows == [[f"{host} {number}"] for host in hosts for number in (1, 2, 3)]
+    assert 2 <= most <= 8
+    assert all(late - early >= 0.49 for times in asked.values() for early, late in pairwise(times))
+    # Hosts that pause hold up nobody: with eight places the ninth request would be the second one to some host.
+    moments = sorted((moment, host) for host, times in asked.items() for moment in times)
+    assert len({host for _, host in moments[:16]}) == 16
