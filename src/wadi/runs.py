@@ -258,13 +258,13 @@ class Run:
         Without `credentials` a log-in takes them from the environment variables that the plan names. Raises CrawlError.
         """
         from wadi.crawling import crawl, helping
-        from wadi.pages import in_loop
+        from wadi.pages import fast_loop, in_loop
 
         with told_as_problems(self.folder):
             self.state.set_meta("end", None)
             self.state.set_meta("measures", None)
             with helping(self) as helpers:
-                end: End = in_loop(crawl(self, report, credentials, helpers))
+                end: End = in_loop(crawl(self, report, credentials, helpers), fast_loop)
             self.state.set_meta("end", end.value)
             self.name_files()
         return end

@@ -28,7 +28,7 @@ from multiprocessing import get_context
 from multiprocessing.context import SpawnContext, SpawnProcess
 from multiprocessing.process import BaseProcess
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.reader import Reader
@@ -75,8 +75,7 @@ class _Line(asyncio.Protocol):
             self._transport.close()
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        assert isinstance(transport, asyncio.Transport)
-        self._transport = transport
+        self._transport = cast(asyncio.Transport, transport)
 
     def data_received(self, data: bytes) -> None:
         self._came += data
