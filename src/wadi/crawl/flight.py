@@ -10,7 +10,7 @@ from typing import Any, Generic, TypeVar
 
 from wadi.store.pages import Page
 
-_MOST_READ = 16
+_MOST_READ = 32
 """How many pages, beyond those asked for, may be with helpers or wait to be committed."""
 _TOGETHER_S = 0.02
 """How long a page that came may wait for others, to be committed with them."""
