@@ -22,18 +22,20 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 from multiprocessing import get_context
 from multiprocessing.context import SpawnContext, SpawnProcess
 from multiprocessing.process import BaseProcess
 from pathlib import Path
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.reader import Reader
 from wadi.store.archive import Packed, pack
 from wadi.web.messages import Reply
+
+if TYPE_CHECKING:
+    from concurrent.futures import ProcessPoolExecutor
 
 _WATCHED_EVERY_S = 1.0
 _LENGTH = struct.Struct("!I")
@@ -211,6 +213,8 @@ class _HelperContext(SpawnContext):
 
 def pool_of(count: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> ProcessPoolExecutor:
     """Processes with a Reader in each."""
+    from concurrent.futures import ProcessPoolExecutor
+
     context = get_context("fork") if may_fork() else _HelperContext()
     return ProcessPoolExecutor(count, mp_context=context, initializer=_begin, initargs=(os.getpid(), make, arguments))
 
