@@ -56,9 +56,7 @@ class Document:
     @cached_property
     def base(self) -> str:
         """The URL that links are relative to: the first `<base href>`, itself relative to the page's URL."""
-        # A look at the bytes takes a quarter of a walk through the tree, and few pages have one.
-        has_one = self.root is not None and self.kind == "html" and b"<base" in self.source.lower()
-        for element in self.root.iter("base") if self.root is not None and has_one else ():
+        for element in self.root.iter("base") if self.root is not None and self.kind == "html" else ():
             href = element.get("href")
             if href:
                 try:
