@@ -11,6 +11,7 @@ import pytest
 from aiohttp import web
 
 from small_host import items
+from wadi import crawling
 from wadi.crawl import engine
 from wadi.crawl.flight import Flight
 from wadi.plan.reader import load_plan
@@ -101,7 +102,7 @@ def test_there_is_room_while_pages_are_read_but_not_for_any_number() -> None:
 
 PLAN = """wadi = 1
 [manners]
-pause = "500ms"
+pause = "PAUSE"
 parallel = 1
 total = 8
 [start]
@@ -113,17 +114,11 @@ table = "t"
 next = "a"
 fields = { name = "." }
 """
-HOSTS = 80
 
 
-@pytest.mark.parametrize("many", [10, 1000])
-def test_of_many_hosts_each_is_asked_at_its_own_pace(
-    tmp_path: Path, many: int, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    """With hosts looked at one by one, and all together."""
-    monkeypatch.setattr(engine, "_MANY_HOSTS", many)
-    hosts = [f"127.0.{n // 50 + 1}.{n % 50 + 1}" for n in range(HOSTS)]
-    asked: dict[str, list[float]] = {}
+def _many_hosts(folder: Path, starts: list[str], pause: str) -> tuple[list[str], list[tuple[float, str]], int]:
+    """A crawl of starts (`127.0.0.1/l1`) with two more pages each: its rows, when which host was asked, most at a time."""
+    asked: list[tuple[float, str]] = []
     inside = most = 0
 
     async def answer(request: web.Request) -> web.Response:
@@ -132,32 +127,57 @@ def test_of_many_hosts_each_is_asked_at_its_own_pace(
             raise web.HTTPNotFound
         inside += 1
         most = max(most, inside)
-        asked.setdefault(request.host, []).append(asyncio.get_running_loop().time())
+        host = request.host.partition(":")[0]
+        asked.append((asyncio.get_running_loop().time(), host))
         await asyncio.sleep(0.005)
         inside -= 1
         number = int(request.path[2:])
         more = f"<a href=/l{number + 1}>n</a>" if number < 3 else ""
-        return web.Response(text=items(f"{request.host} {number}", more=more), content_type="text/html")
+        return web.Response(text=items(f"{host} {number}", more=more), content_type="text/html")
 
-    async def crawled() -> list[list[str]]:
+    async def crawled() -> list[str]:
         app = web.Application()
         app.router.add_get("/{rest:.*}", answer)
         runner = web.AppRunner(app, access_log=None)
         await runner.setup()
         await web.TCPSite(runner, "0.0.0.0", 0).start()
         port = runner.addresses[0][1]
-        starts = ", ".join(f'"http://{host}:{port}/l1"' for host in hosts)
-        (tmp_path / "p.toml").write_text(PLAN.replace("STARTS", starts))
-        with Run.begin(load_plan(tmp_path / "p.toml"), tmp_path / "runs") as run:
+        addresses = ", ".join(f'"http://{start.replace("/", f":{port}/")}"' for start in starts)
+        (folder / "p.toml").write_text(PLAN.replace("STARTS", addresses).replace("PAUSE", pause))
+        with Run.begin(load_plan(folder / "p.toml"), folder / "runs") as run:
             assert await asyncio.to_thread(run.crawl) == "complete"
-            rows = run.read().rows
+            rows = [row[0] for row in run.read().rows]
         await runner.cleanup()
-        return [[cell.replace(f":{port}", "") for cell in row] for row in rows]
+        return rows
 
-    rows = asyncio.run(crawled())
-    assert rows == [[f"{host} {number}"] for host in hosts for number in (1, 2, 3)]
+    return asyncio.run(crawled()), asked, most
+
+
+HOSTS = [f"127.0.{n // 50 + 1}.{n % 50 + 1}" for n in range(80)]
+
+
+@pytest.mark.parametrize("many", [10, 1000])
+def test_of_many_hosts_each_is_asked_at_its_own_pace(
+    tmp_path: Path, many: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """With hosts looked at all together, and one by one."""
+    monkeypatch.setattr(engine, "_MANY_HOSTS", many)
+    rows, asked, most = _many_hosts(tmp_path, [f"{host}/l1" for host in HOSTS], "500ms")
+    assert rows == [f"{host} {number}" for host in HOSTS for number in (1, 2, 3)]
     assert 2 <= most <= 8
-    assert all(late - early >= 0.49 for times in asked.values() for early, late in pairwise(times))
+    for host in HOSTS:
+        assert all(late - early >= 0.49 for early, late in pairwise(at for at, one in asked if one == host))
     # Hosts that pause hold up nobody: with eight places the ninth request would be the second one to some host.
-    moments = sorted((moment, host) for host, times in asked.items() for moment in times)
-    assert len({host for _, host in moments[:16]}) == 16
+    assert len({host for _, host in asked[:16]}) == 16
+
+
+@pytest.mark.parametrize("many", [10, 1000])
+def test_a_host_with_much_to_ask_for_hides_no_others(
+    tmp_path: Path, many: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(engine, "_MANY_HOSTS", many)
+    monkeypatch.setattr(crawling, "_PAUSING", 1)
+    starts = [f"{HOSTS[0]}/l3?{n}" for n in range(12)] + [f"{host}/l3" for host in HOSTS[1:20]]
+    rows, asked, _ = _many_hosts(tmp_path, starts, "300ms")
+    assert len(rows) == 31
+    assert len({host for _, host in asked[:8]}) == 8

@@ -25,7 +25,7 @@ from wadi.runs import Run
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s, hours_of
 from wadi.web.lag import Lag
-from wadi.web.manners import Mood, Pace, PaceChanged, Quota, Throttle, mood_after, quota_of
+from wadi.web.manners import Mood, Pace, PaceChanged, Quota, Stopped, Throttle, mood_after, quota_of
 from wadi.web.messages import FetchFailed, Reply, Request
 from wadi.web.retry import Retrying, Tries, decide
 
@@ -214,7 +214,7 @@ def test_requests_that_pause_take_nobodys_place_and_are_given_up_when_it_stops()
         over.set()
         await asyncio.wait(tasks)
         assert throttle.pausing == 0
-        return [task.cancelled() for task in tasks]
+        return [isinstance(task.exception(), Stopped) for task in tasks]
 
     assert asyncio.run(all_of_them()) == [False, True, True, False, False]
     assert order == ["a1", "b1", "c1"]

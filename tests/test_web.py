@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import functools
 import gzip
+import json
 import zlib
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -371,3 +372,36 @@ def test_a_request_goes_out_as_it_was_written() -> None:
             asyncio.run(ask(address))
             == b"/packed/%7E?q=a%2Fb+c Wadi/test (desk@merrowdale.example) gzip, deflate, br, zstd"
         )
+
+
+def test_methods_bodies_and_headers_go_out_as_they_are_and_leave_nothing_behind() -> None:
+    async def echo(request: web.Request) -> web.Response:
+        kind = request.headers.get("Content-Type")
+        return web.json_response([request.method, await request.text(), kind, request.headers.getall("X-Own", [])])
+
+    def application() -> web.Application:
+        app = web.Application()
+        app.router.add_route("*", "/echo", echo)
+        return app
+
+    requests = [
+        (("POST", (), b"a=1"), ["POST", "a=1", "application/octet-stream", []]),
+        (("GET", (), b""), ["GET", "", None, []]),
+        (("GET", (("X-Own", "1"), ("X-Own", "é")), b"q"), ["GET", "q", "application/octet-stream", ["1", "é"]]),
+        (("PUT", (("content-type", "text/x"), ("X-Own", "")), b"b"), ["PUT", "b", "text/x", [""]]),
+        (("GET", (), b""), ["GET", "", None, []]),
+    ]
+
+    async def ask(address: str) -> None:
+        transport = HttpTransport(bounds=Bounds(), identity="Wadi/test")
+        try:
+            for (method, headers, body), expected in requests:
+                reply = await transport.send(Request(f"{address}/echo", method, headers, body))
+                assert json.loads(reply.body) == expected
+            with pytest.raises(FetchFailed, match='"X-Own" has a line end'):
+                await transport.send(Request(f"{address}/echo", headers=(("X-Own", "a\r\nX-Other: b"),)))
+        finally:
+            await transport.close()
+
+    with serving(application) as address:
+        asyncio.run(ask(address))

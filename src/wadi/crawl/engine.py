@@ -41,6 +41,7 @@ from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s
+from wadi.web.manners import Stopped
 from wadi.web.messages import FetchFailed, Reply
 
 _TROUBLES = frozenset({"unreachable", "timed-out", "broken-off"})
@@ -242,9 +243,11 @@ class Engine:
         """Put as many waiting pages in flight as there is room for, none when the crawl is to stop."""
         if self._stop_at is not None or closed_for_s(self._task.room.hours, self._now()):
             return
-        for page in self._choose(self._flight.room):
-            self._report(Sent(page.kind, page.request.url))
-            self._flight.start(page, self._fetch(page))
+        # Again, since the next pages may be those of a host that has no more room now, and hide those of others.
+        while chosen := self._choose(self._flight.room):
+            for page in chosen:
+                self._report(Sent(page.kind, page.request.url))
+                self._flight.start(page, self._fetch(page))
         self._report_progress()
 
     def _choose(self, room: int) -> list[Page]:
@@ -341,6 +344,8 @@ class Engine:
             return _Fetched(page, session, reply, None, await self._helped(page, reply))
         except FetchFailed as failure:
             return _Fetched(page, session, None, failure)
+        except Stopped:
+            raise asyncio.CancelledError from None
 
     async def _helped(self, page: Page, reply: Reply) -> Helped | None:
         """What a helper makes of a reply; None where there is no helper."""
@@ -435,6 +440,8 @@ class Engine:
             await log_in(self._client, login)
         except LoginFailed as error:
             raise CrawlError(error.problem) from error
+        except Stopped:
+            return
         self._sessions += 1
         self._logins_in_vain += 1
         self._report(LoggedIn(login.url, self._sessions))

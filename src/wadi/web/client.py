@@ -91,7 +91,7 @@ class Client:
         self._throttle.hold(host, seconds)
 
     def stop(self) -> None:
-        """Send nothing more; who waits for a turn is cancelled."""
+        """Send nothing more: requests that wait for their turn raise Stopped."""
         self._throttle.stop()
 
     @property

@@ -134,6 +134,10 @@ class _Host:
     asked_for_s: float = 0.0
 
 
+class Stopped(Exception):
+    """Nothing is asked any more."""
+
+
 class Throttle:
     """Keeps the pace for every host apart. One for each client."""
 
@@ -158,7 +162,7 @@ class Throttle:
         self._is_stopped = False
 
     def stop(self) -> None:
-        """Let nobody have a turn any more: those who wait are cancelled when it comes."""
+        """Let nobody have a turn any more: for those who wait Stopped is raised when it comes."""
         self._is_stopped = True
 
     def slow_down(self, host: str, pause_s: float) -> None:
@@ -196,13 +200,13 @@ class Throttle:
     async def turn(self, host: str) -> AsyncIterator[Callable[[], None]]:
         """Wait for this host's turn; the turn lasts until the reply is whole.
 
-        Gives a function to be called when the request is on the wire: from then on the pause counts. Raises CancelledError
-        once it was stopped.
+        Gives a function to be called when the request is on the wire: from then on the pause counts. Raises Stopped when
+        nobody is to have a turn any more.
         """
         state = self._host(host)
         async with state.free:
             if self._is_stopped:
-                raise asyncio.CancelledError
+                raise Stopped
             if self.pause_s(host) <= 0 and state.next_start <= self._clock():
                 async with self._all:
                     state.last_sent = self._clock()
@@ -236,7 +240,7 @@ class Throttle:
                 while not self._is_stopped and (wait := state.next_start - self._clock()) > 0:
                     await self._sleep(wait)
                 if self._is_stopped:
-                    raise asyncio.CancelledError
+                    raise Stopped
             except BaseException:
                 state.starting.release()
                 raise

@@ -192,8 +192,8 @@ class HttpTransport:
             refused = handle.getinfo(pycurl.OS_ERRNO) == errno.ECONNREFUSED
             raise self._failed(code, "connection refused" if refused else words, request, clock() - start) from failure
         finally:
-            # What a GET sets, the next one sets again.
-            self._idle.append(handle) if request.method == "GET" else handle.close()
+            # What a plain GET sets, the next one sets again.
+            self._idle.append(handle) if _is_plain(request) else handle.close()
         raw = b"".join(coming.pieces)
         body = self._decoded(raw, coming.field("content-encoding"), where)
         elapsed = clock() - start
@@ -207,7 +207,7 @@ class HttpTransport:
         handle.setopt(pycurl.URL, url)
         handle.setopt(pycurl.REQUEST_TARGET, self._target(url))
         handle.setopt(pycurl.HTTPHEADER, self._fields(request))
-        if request.method != "GET":
+        if not _is_plain(request):
             handle.setopt(pycurl.CUSTOMREQUEST, request.method)
             handle.setopt(pycurl.POSTFIELDS, request.body)
         if request.url.startswith("https:") or self._proxy.startswith("https:"):
@@ -273,6 +273,11 @@ class HttpTransport:
 
     def _too_large(self, where: str) -> str:
         return f"{where}: the reply is larger than {self._bounds.size_bytes / 1e6:.0f} MB (limits.page_size)"
+
+
+def _is_plain(request: Request) -> bool:
+    """Whether a request is a GET and sends no content."""
+    return request.method == "GET" and not request.body
 
 
 def _most_connections() -> int:
