@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import gzip
+import shutil
+import ssl
+import subprocess
 import threading
 import time
 import zlib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from pathlib import Path
 
 import pytest
 
+from wadi.web import transport as transports
 from wadi.web.client import Client
 from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import FetchFailed, Reply, Request
@@ -29,20 +34,21 @@ def _sized(body: bytes, *fields: bytes, length: int | None = None) -> bytes:
 
 
 @contextmanager
-def _speaking(*answers: bytes) -> Iterator[str]:
+def _speaking(*answers: bytes, tls: ssl.SSLContext | None = None) -> Iterator[str]:
     """A server that sends these bytes, one answer for each connection, and closes; the last one again and again."""
     left = list(answers)
     ready = threading.Event()
     held: dict[str, object] = {}
 
     async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        await reader.readuntil(b"\r\n\r\n")
+        with suppress(asyncio.IncompleteReadError):
+            await reader.readuntil(b"\r\n\r\n")
         writer.write(left.pop(0) if len(left) > 1 else left[0])
         await writer.drain()
         writer.close()
 
     async def main() -> None:
-        server = await asyncio.start_server(serve, "127.0.0.1", 0)
+        server = await asyncio.start_server(serve, "127.0.0.1", 0, ssl=tls)
         held["port"], held["loop"], held["stop"] = (
             server.sockets[0].getsockname()[1],
             asyncio.get_running_loop(),
@@ -134,3 +140,28 @@ def test_what_is_no_whole_reply_is_a_failure(answer: bytes, cause: str) -> None:
 def test_what_comes_right_at_the_second_try(first: bytes) -> None:
     with _speaking(first, _sized(TEXT)) as url:
         assert _fetched(url, retries=1).body == TEXT
+
+
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="a certificate is made by openssl")
+def test_a_certificate_must_be_trusted_and_be_that_of_the_host(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    key, certificate = tmp_path / "key.pem", tmp_path / "certificate.pem"
+    request = ["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost"]
+    made = ["-addext", "subjectAltName=DNS:localhost", "-keyout", str(key), "-out", str(certificate)]
+    subprocess.run(["openssl", *request, *made], check=True, capture_output=True)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificate, key)
+    with _speaking(_sized(TEXT), tls=context) as url:
+        address = url.replace("http://127.0.0.1", "https://localhost")
+        with pytest.raises(FetchFailed, match="certificate") as unknown:
+            _fetched(address)
+        assert unknown.value.cause == "unreachable"
+        monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
+        transports._trusted.cache_clear()
+        try:
+            assert _fetched(address).body == TEXT
+            with pytest.raises(FetchFailed, match=r"127\.0\.0\.1") as other:
+                _fetched(url.replace("http:", "https:"))
+            assert other.value.cause == "unreachable"
+        finally:
+            monkeypatch.undo()
+            transports._trusted.cache_clear()

@@ -183,18 +183,20 @@ class HttpTransport:
             async with asyncio.timeout(self._bounds.connect_s + self._bounds.first_byte_s) as patience:
                 await self._transfers.perform(handle)
             status = int(handle.getinfo(pycurl.RESPONSE_CODE))
+            raw = b"".join(coming.pieces)
         except TimeoutError as error:
             raise FetchFailed("timed-out", f"{where}: no whole answer within {clock() - start:.0f} s") from error
         except pycurl.error as failure:
             if coming.is_too_large:
                 raise FetchFailed("too-large", self._too_large(where)) from failure
             code, words = failure.args
-            refused = handle.getinfo(pycurl.OS_ERRNO) == errno.ECONNREFUSED
-            raise self._failed(code, "connection refused" if refused else words, request, clock() - start) from failure
+            if code == pycurl.E_COULDNT_CONNECT and handle.getinfo(pycurl.OS_ERRNO) == errno.ECONNREFUSED:
+                words = "connection refused"
+            raise self._failed(code, words, request, clock() - start) from failure
         finally:
+            coming.pieces = []  # the handle, which is kept, holds on to what takes its replies
             # What a plain GET sets, the next one sets again.
             self._idle.append(handle) if _is_plain(request) else handle.close()
-        raw = b"".join(coming.pieces)
         body = self._decoded(raw, coming.field("content-encoding"), where)
         elapsed = clock() - start
         return Reply(request, request.url, status, tuple(coming.fields), body, began, first_byte_s, elapsed, len(raw))
