@@ -130,10 +130,7 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
 
 def quick_number(writing: NumberWriting) -> Callable[[str], float | None]:
     """A function from a text as it stands in a page, not tidied yet, to its number; None for any but a plain one."""
-    marks = separators(writing.locale) if writing.locale else None
-    unit = rf"(?:\s*{re.escape(writing.unit)})?" if writing.unit else ""
-    fraction = rf"(?:{re.escape(marks.decimal)}([0-9]+))?" if marks is not None else "()"
-    plainly = re.compile(rf"\s*(-?[0-9]+){fraction}{unit}\s*").fullmatch
+    plainly = _plain_number(separators(writing.locale) if writing.locale else None, writing.unit).fullmatch
 
     def read(raw: str) -> float | None:
         match = plainly(raw)
@@ -146,9 +143,10 @@ def quick_number(writing: NumberWriting) -> Callable[[str], float | None]:
 
 
 def _plain_number(marks: Separators | None, unit: str | None) -> re.Pattern[str]:
-    """A number without groups; without a locale no decimal mark is beyond doubt."""
-    fraction = rf"(?:{re.escape(marks.decimal)}(\d+))?" if marks is not None else "()"
-    return re.compile(rf"(-?\d+){fraction}(?:\s*{re.escape(unit)})?" if unit else rf"(-?\d+){fraction}", re.ASCII)
+    """A number without groups, blanks of any kind around it; without a locale no decimal mark is beyond doubt."""
+    fraction = rf"(?:{re.escape(marks.decimal)}([0-9]+))?" if marks is not None else "()"
+    after = rf"(?:\s*{re.escape(unit)})?" if unit else ""
+    return re.compile(rf"\s*(-?[0-9]+){fraction}{after}\s*")
 
 
 def _elaborate(
