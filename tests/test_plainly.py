@@ -126,3 +126,24 @@ def test_values_of_raw_texts_are_those_of_tidied_ones(raw: str, again: bool, mis
     assert [one if not isinstance(one, Unread) else one.code for one in found] == [
         expected if not isinstance(expected, Unread) else expected.code
     ] * len(found)
+
+
+DATES = st.text("0123456789./- \n\u0663\x1f", max_size=11) | st.builds(
+    "{}{}{}{}{}".format,
+    st.integers(0, 35), st.sampled_from("./- "), st.integers(0, 14), st.sampled_from("./- "), st.sampled_from(["2024", "24", "0099", "1 "]),
+)  # fmt: skip
+
+
+@given(
+    st.sampled_from(
+        ["dd.MM.yyyy", "d/M/y", "d M y", "yyyy-MM-dd", "M/d/uuuu", "dd.MM.yy", "d MMM y", "ddMMyyyy", "'d'd.M.y"]
+    ),
+    DATES,
+)
+def test_dates_of_raw_texts_are_those_of_tidied_ones(pattern: str, raw: str) -> None:
+    recipe = Recipe(setting=Setting("date", format=pattern, this_year=2026), missing=frozenset({"", "01.01.1900"}))
+    where = Where("http://h/")
+    expected, found = Stages(recipe).value_of(tidied(raw), where), Stages(recipe).value_of_raw(raw, where)
+    assert (found.code if isinstance(found, Unread) else found) == (
+        expected.code if isinstance(expected, Unread) else expected
+    )

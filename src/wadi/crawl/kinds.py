@@ -16,10 +16,11 @@ from lxml import etree
 
 from wadi.clean.stages import Stages
 from wadi.clean.types import Where
+from wadi.page.alike import Alike
 from wadi.page.document import Parse
 from wadi.page.expressions import Expression, compile_expression
 from wadi.page.selectors.match import Matcher
-from wadi.page.selectors.shape import Shapes
+from wadi.page.selectors.shape import Shapes, attributes_of, is_free_of_place
 from wadi.page.text import text_of
 from wadi.plan.code import Function, guarded
 from wadi.plan.columns import recipe_of
@@ -30,6 +31,7 @@ from wadi.web.parameters import LinkRules, Post, filled, names_in
 
 ROUTE_SOURCES = frozenset({"link", "input"})
 """Sources whose values depend on how a page was reached: filled in when tables are assembled."""
+ValuesOfRaw = tuple[Callable[[str, Where], Any], ...]
 
 
 @dataclass(frozen=True)
@@ -200,6 +202,49 @@ class Kind:
     def shapes(self) -> Shapes:
         """What its fields pick in rows of one shape."""
         return Shapes([one.matchers for one in self.fields])
+
+    @cached_property
+    def values_of_raw(self) -> ValuesOfRaw | None:
+        """What gives the value of each field from its text as it stands in the page; None where a text may not be all."""
+        if any(one.is_many or one.plan.default is not None for one in self.fields):
+            return None
+        return tuple(one.stages.value_of_raw for one in self.fields)
+
+    @cached_property
+    def alike(self) -> Alike | None:
+        """What reads rows that are alike from the source, where nothing else on the page depends on those."""
+        has_more = self.open or self.lists or self.side_by_side or self.file_columns or not (self.rows and self.table)
+        asked = self._asked_of_pages()
+        if has_more or asked is None or not any(map(self.shapes.tells, range(len(self.fields)))):
+            return None
+        for place, one in enumerate(self.fields):
+            if not (self.shapes.tells(place) or one.by_route or one.source in ("url", "header")):
+                return None
+        return Alike(self.shapes, [one.plan.attr for one in self.fields], asked)
+
+    def _asked_of_pages(self) -> set[str] | None:
+        """The attributes that the selectors of the whole page ask for; None where what they pick may depend on how many rows
+        stand there, or in which order."""
+        following = self.next
+        if following is not None and (following.asking.send or following.keep):
+            return None
+        numbers = [one for one in (self.total, following.last if following else None) if one is not None]
+        if not all(one.matchers for one in numbers):
+            return None
+        stops = following.stop if following is not None else ()
+        every = [*self.rows, *self.expect, *self.empty, *self.lost, *stops, *self.looked_for_once]
+        selectors = [one for e in every for one in (e.matcher.selectors if e.matcher is not None else ())]
+        if any(e.matcher is None for e in every) or not all(map(is_free_of_place, selectors)):
+            return None
+        return {name for one in selectors for name in attributes_of(one)}
+
+    @cached_property
+    def looked_for_once(self) -> tuple[Expression, ...]:
+        """The expressions of the whole page of which it counts what they pick, and not only whether."""
+        following = self.next
+        numbers = [one for one in (self.total, following.last if following else None) if one is not None]
+        links = [*following.at, *following.more] if following is not None else []
+        return (*(e for one in numbers for e in one.expressions), *links)
 
     @cached_property
     def file_columns(self) -> frozenset[str]:

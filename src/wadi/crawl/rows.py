@@ -9,9 +9,11 @@ from typing import Any
 from lxml import etree
 
 from wadi.clean.stages import Unread
+from wadi.clean.text import tidied
 from wadi.clean.types import Where
-from wadi.crawl.kinds import ChildRows, Field, Kind
+from wadi.crawl.kinds import ChildRows, Field, Kind, ValuesOfRaw
 from wadi.crawl.picking import cell_of, picked, problem_of, texts_in
+from wadi.page.alike import AlikeRow
 from wadi.page.document import Document
 from wadi.page.expressions import Scope, first_of
 from wadi.page.jsonpath import JsonNode
@@ -74,6 +76,25 @@ class _Cells:
             row.append(value)
         return row
 
+    def add_alike(self, fields: Sequence[Field], plainly: ValuesOfRaw | None, texts: Sequence[str | None]) -> None:
+        """One cell for each field of a row that was read from the source."""
+        where = self.where
+        if plainly is not None and None not in texts:
+            values = [value_of(text, where) for value_of, text in zip(plainly, texts, strict=True)]  # type: ignore[arg-type]
+            if Unread not in map(type, values):
+                self.rows.append(values)
+                return
+        row = []
+        for one, text in zip(fields, texts, strict=True):
+            if text is None:
+                row.append(self._of_texts(one, []) if one.matchers else self._cell(one, self.document.scope))
+                continue
+            value = one.stages.value_of_raw(text, where)
+            if value is None or value.__class__ is Unread or one.is_many:
+                value = self._of_texts(one, [tidied(text)])
+            row.append(value)
+        self.rows.append(row)
+
     def _cell(self, one: Field, scope: Scope) -> Any:
         return None if one.by_route else self._of_texts(one, picked(one, scope, self.document, self.reply))
 
@@ -114,6 +135,11 @@ def _scopes(nodes: Sequence[Any]) -> list[Scope]:
     return [node for node in nodes if isinstance(node, etree._Element | JsonNode)]
 
 
+def elements_of(rows: Sequence[Scope | AlikeRow]) -> list[Scope]:
+    """The rows that stand in a tree: where something is looked for in rows, all do."""
+    return [row for row in rows if not isinstance(row, AlikeRow)]
+
+
 def inner_scopes(child: ChildRows, scope: Scope, document: Document) -> list[Scope]:
     """The rows of a list inside a row: what its expression picks, or the pieces of the texts of that."""
     found = _scopes(first_of(child.rows, scope, document))
@@ -129,20 +155,23 @@ def inner_scopes(child: ChildRows, scope: Scope, document: Document) -> list[Sco
     return pieces
 
 
-def tables_of(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> list[TableRows]:
+def tables_of(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Scope | AlikeRow]) -> list[TableRows]:
     """The page's own rows, then those of the lists inside them."""
     tables = []
     if kind.table and kind.fields:
         tables.append(
             _side_by_side(document, reply, kind) if kind.side_by_side else _rows(document, reply, kind, scopes)
         )
-    return tables + [_list_rows(document, reply, child, scopes) for child in kind.lists]
+    return tables + [_list_rows(document, reply, child, elements_of(scopes)) for child in kind.lists]
 
 
-def _rows(document: Document, reply: Reply, kind: Kind, scopes: list[Scope]) -> TableRows:
+def _rows(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Scope | AlikeRow]) -> TableRows:
     cells = _cells(document, reply)
     for scope in scopes:
-        cells.add_row(kind.fields, kind.shapes, scope)
+        if isinstance(scope, AlikeRow):
+            cells.add_alike(kind.fields, kind.values_of_raw, scope.texts)
+        else:
+            cells.add_row(kind.fields, kind.shapes, scope)
     assert kind.table is not None
     return cells.table(kind.table, kind.columns, completes=kind.completes)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
@@ -13,7 +13,7 @@ from lxml import etree
 
 from wadi.page.columns import BadColumns, ColumnsKind, columns_kind, read_columns, unpacked
 from wadi.page.decode import Encoding, utf8_of
-from wadi.page.tree import Way, html_tree
+from wadi.page.tree import Way, html_tree, is_deep
 from wadi.urls import NotAUrl, resolve
 
 DocumentKind = Literal["html", "xml", "json"]
@@ -29,6 +29,10 @@ _NO_TEXT = (
 # The prefixes that sites put before JSON against script inclusion.
 _LONG_NUMBER = re.compile(rb"\d{19}")
 _JSON_GUARDS = (b")]}',", b")]}'", b"while(1);", b"for(;;);")
+
+
+Rest = Callable[[bytes], bytes]
+"""What is parsed of a page's source: all of it but what is read in another way."""
 
 
 class NotADocument(ValueError):
@@ -100,11 +104,12 @@ def read_document(
     parse: Parse | None = None,
     sheet: str | None = None,
     header: int | None = None,
+    rest: Rest | None = None,
 ) -> Document:
     """The document in a reply. `parse` demands a way of reading; without it the reply's own words and bytes decide.
 
     What is packed (gzip, zip) is unpacked. Files of columns become JSON documents: a list of records; `sheet` and
-    `header` are said for those. Raises NotADocument, which says why.
+    `header` are said for those. `rest` makes of the source of an HTML page what is parsed. Raises NotADocument, which says why.
     """
     try:
         body, name = unpacked(body, sheet)
@@ -124,7 +129,7 @@ def read_document(
         return read_json(body, url, content_type)
     if kind == "xml":
         return read_xml(body, url, content_type)
-    return read_html(body, url, content_type, way="fast" if parse == "fast" else "strict")
+    return read_html(body, url, content_type, way="fast" if parse == "fast" else "strict", rest=rest)
 
 
 def _of_columns(
@@ -159,10 +164,13 @@ def kind_of(body: bytes, content_type: str) -> DocumentKind | None:
     return "html"
 
 
-def read_html(body: bytes, url: str, content_type: str = "", *, way: Way = "strict") -> Document:
+def read_html(
+    body: bytes, url: str, content_type: str = "", *, way: Way = "strict", rest: Rest | None = None
+) -> Document:
     """An HTML page. Tag names are in small letters. Raises NotADocument when there is no element in it."""
     data, encoding = utf8_of(body, content_type)
-    tree = html_tree(data, way)
+    # The depth of a page decides how it is read; that of a part of it must not.
+    tree = html_tree(data if rest is None or (way == "strict" and is_deep(data)) else rest(data), way)
     if tree is None:
         raise NotADocument("the reply is empty" if not data.strip() else "there is no element in it")
     return Document("html", url, encoding, data, tree.root, None, tree.way, tree.cut_off, tree.why_fast)

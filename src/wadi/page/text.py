@@ -20,7 +20,7 @@ _BLOCKS = frozenset(
 )
 _CELLS = frozenset({"td", "th"})
 # What stands in the tree for comments and the like is no element with a text.
-_NOT_INLINE = UNSEEN | _BLOCKS | _CELLS | {"br", etree.Comment, etree.ProcessingInstruction, etree.Entity}
+NOT_INLINE = UNSEEN | _BLOCKS | _CELLS | {"br", etree.Comment, etree.ProcessingInstruction, etree.Entity}
 _NOT_DISPLAYED = re.compile(r"(?:^|;)\s*(?:display\s*:\s*none|visibility\s*:\s*hidden)", re.IGNORECASE)
 _SPACE = re.compile(r"[\t\n\r\f]")
 
@@ -45,7 +45,7 @@ def _inline_text(element: etree._Element) -> str | None:
     """The text where nothing but shown inline elements without children stand inside, as in most cells: a third of the time."""
     pieces = [element.text or ""]
     for child in element:
-        is_plain = not len(child) and child.tag not in _NOT_INLINE
+        is_plain = not len(child) and child.tag not in NOT_INLINE
         if not is_plain or child.get("hidden") is not None or child.get("style") is not None:
             return None
         pieces += (child.text or "", child.tail or "")

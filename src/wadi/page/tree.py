@@ -19,11 +19,11 @@ from lxml import etree
 
 Way = Literal["strict", "fast"]
 
-_VOID = ("area base basefont bgsound br col embed frame hr img input keygen link meta param source track wbr").split()
+VOID = ("area base basefont bgsound br col embed frame hr img input keygen link meta param source track wbr").split()
 _RAW = "script|style|xmp|iframe|noembed|noframes|plaintext"
 # What has to change between lexbor's serialisation and XML: comments and doctype, raw text, elements without end tags.
 _PIECES = re.compile(
-    rf"<(?:!--(.*?)-->|!DOCTYPE[^>]*>|({_RAW})((?: [^>]*)?)>(.*?)</\2>|((?:{'|'.join(_VOID)})(?: [^>]*)?)>)",
+    rf"<(?:!--(.*?)-->|!DOCTYPE[^>]*>|({_RAW})((?: [^>]*)?)>(.*?)</\2>|((?:{'|'.join(VOID)})(?: [^>]*)?)>)",
     re.DOTALL,
 )
 _NAMESPACE = re.compile(r' xmlns(?::[\w.\-]+)?="[^"]*"')
@@ -40,7 +40,7 @@ _MANY_TAGS = 1500
 _DEPTH_LIMIT = 512
 _TAG = re.compile(rb"</?[A-Za-z][A-Za-z0-9]*")
 _OFTEN_UNCLOSED = frozenset(
-    name.encode() for name in [*_VOID, *"p li td th tr dt dd option tbody thead html body head".split()]
+    name.encode() for name in [*VOID, *"p li td th tr dt dd option tbody thead html body head".split()]
 )
 _CUT_OFF_CODES = frozenset({"ERR_RESOURCE_LIMIT", "ERR_EXCESSIVE_DEPTH", "ERR_NAME_TOO_LONG"})
 
@@ -64,12 +64,17 @@ def html_tree(data: bytes, way: Way = "strict") -> Tree | None:
         return None
     if way == "fast":
         return _fast(data)
-    if depth_of(data) > _DEPTH_LIMIT:
+    if is_deep(data):
         return _fast(data, f"it is nested deeper than {_DEPTH_LIMIT} levels")
     try:
         return _strict(data)
     except etree.XMLSyntaxError as error:
         return _fast(data, f"its tree cannot be handed over: {error}")
+
+
+def is_deep(data: bytes) -> bool:
+    """Whether a page nests so deeply that it is read fast."""
+    return depth_of(data) > _DEPTH_LIMIT
 
 
 def depth_of(data: bytes) -> int:
@@ -208,7 +213,7 @@ def _xml_tag(tag: str, name: str) -> str:
                     attribute, _BARE_AMPERSAND.sub("&amp;", value.replace("&nbsp;", "\u00a0")).replace("<", "&lt;")
                 )
         tag = _xml_name(name) + "".join(f' {n}="{v}"' for n, v in seen.items())
-    return f"{tag}/" if name in _VOID else tag
+    return f"{tag}/" if name in VOID else tag
 
 
 def _xml_name(name: str) -> str:

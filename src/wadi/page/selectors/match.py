@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
 
 from lxml import etree
 
@@ -80,6 +81,10 @@ class _Compiled:
         count = bool(self.tag) + len(self.subject.ids) + len(self.subject.classes)
         # A lone tag, class or id is answered by the index as it is; of a class with a tag only the tag is left to see.
         self.is_lookup = simple and html and count == 1
+        self.is_alone = len(self.parts) == 1 and self.leading == " "
+        # What is walked through has the tag.
+        is_walked = html and self.tag is not None and is_name(self.tag)
+        self.test_of_walked = _test_of(replace(self.subject, tag=None) if is_walked else self.subject, html=html)
         self.is_in_parent = len(self.parts) > 1 and self.parts[-1][0] in " >"
         self.pair = _pair_of(complex_) if html else None
         self.is_class_of_tag = (
@@ -108,6 +113,9 @@ class _Compiled:
             candidates = self._walked(scope)
         if self.is_in_parent:
             return self._below_alike(candidates, scope, round_)
+        if self.is_alone:
+            test = self.parts[0][1] if index is not None else self.test_of_walked
+            return (element for element in candidates if test(element, round_))
         last = len(self.parts) - 1
         return (element for element in candidates if self._matches(element, last, scope, round_))
 

@@ -18,10 +18,13 @@ Picks = tuple[int | tuple[int, ...] | None, ...]
 """For each field the place of the one element that it picks in the row, comments counted, or the places of none or several;
 None: not told by the shape."""
 
+Shape = tuple[object, ...]
+
 _BY_SHAPE = frozenset(
     "scope first-child last-child only-child first-of-type last-of-type only-of-type nth-child nth-last-child nth-of-type "
     "nth-last-of-type is where matches not has".split()
 )
+_FREE_OF_PLACE = frozenset("is where matches not has".split())
 _MOST_SHAPES = 1000
 _TRIED = 200
 
@@ -36,17 +39,26 @@ class Shapes:
             for matchers in fields
         ]
         asked = dict.fromkeys(
-            name for matchers in self._fields for m in matchers for one in m.selectors for name in _attributes(one)
+            name for matchers in self._fields for m in matchers for one in m.selectors for name in attributes_of(one)
         )
-        self._attributes = tuple(filter(is_name, asked))
-        self._known: dict[tuple[object, ...], Picks] = {}
+        self.attributes = tuple(filter(is_name, asked))
+        """The attributes that tell a shape."""
+        self._known: dict[Shape, Picks] = {}
         self._asked = 0
         self.is_of_use = any(self._fields)
 
     def picks(self, row: Element) -> tuple[list[Element], Picks]:
         """The elements of a row in reading order, the row first, and which of them each field picks."""
         elements = list(row.iter())
-        shape = _shape_of(elements, self._attributes)
+        return elements, self._picks_of(_shape_of(elements, self.attributes), row, elements)
+
+    def known(self, row: Element) -> tuple[Shape, Picks]:
+        """The shape of a row, and which of its elements each field picks."""
+        elements = list(row.iter())
+        shape = _shape_of(elements, self.attributes)
+        return shape, self._picks_of(shape, row, elements)
+
+    def _picks_of(self, shape: Shape, row: Element, elements: list[Element]) -> Picks:
         self._asked += 1
         found = self._known.get(shape)
         if found is None:
@@ -55,7 +67,11 @@ class Shapes:
                 self.is_of_use = False  # every row has a shape of its own: asking for it is lost time
             if len(self._known) > _MOST_SHAPES:
                 self._known.clear()
-        return elements, found
+        return found
+
+    def tells(self, place: int) -> bool:
+        """Whether the shape of a row tells what a field picks."""
+        return bool(self._fields[place])
 
     def _matched(self, row: Element, elements: list[Element]) -> Picks:
         places = {element: place for place, element in enumerate(elements)}
@@ -75,7 +91,7 @@ def first_picked(matchers: Iterable[Matcher], row: Element, index: Index | None)
     return []
 
 
-def _shape_of(elements: list[Element], attributes: tuple[str, ...]) -> tuple[object, ...]:
+def _shape_of(elements: list[Element], attributes: tuple[str, ...]) -> Shape:
     """What tells the tree of elements in reading order: each one's name and number of children, and the attributes. The row
     itself is left out: odd and even rows are of one shape."""
     inner = elements[1:]
@@ -89,6 +105,15 @@ def _shape_of(elements: list[Element], attributes: tuple[str, ...]) -> tuple[obj
 def _is_by_shape(one: Complex) -> bool:
     """Whether it depends on nothing but the tree inside the row and the attributes that are asked for."""
     return one.parts[0][0] in " >" and all(_is_plain(compound) for _, compound in one.parts)
+
+
+def is_free_of_place(one: Complex) -> bool:
+    """Whether an element matches it wherever it stands among its siblings."""
+    return all(combinator in " >" for combinator, _ in one.parts) and all(
+        pseudo.name in _FREE_OF_PLACE and all(map(is_free_of_place, pseudo.selectors))
+        for _, compound in one.parts
+        for pseudo in compound.pseudos
+    )
 
 
 def _is_plain(compound: Compound) -> bool:
@@ -109,7 +134,7 @@ def _is_one_plain(one: Complex) -> bool:
     return len(one.parts) == 1 and _is_by_shape(one)
 
 
-def _attributes(one: Complex) -> Iterator[str]:
+def attributes_of(one: Complex) -> Iterator[str]:
     """The attributes that a selector asks for."""
     for _, compound in one.parts:
         if compound.classes:
@@ -119,4 +144,4 @@ def _attributes(one: Complex) -> Iterator[str]:
         yield from (attribute.name.lower() for attribute in compound.attributes)
         for pseudo in compound.pseudos:
             for inner in pseudo.selectors:
-                yield from _attributes(inner)
+                yield from attributes_of(inner)
