@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import bz2
+import csv
 import gzip
 import io
 import json
@@ -110,6 +111,28 @@ def test_a_column_is_disarmed_as_its_cells_are(texts: list[str]) -> None:
     write_csv(written[0], COLUMNS[:1], [[text] for text in texts])
     write_csv(written[1], COLUMNS[:1], [[disarmed(text)] for text in texts], Style(as_is=True))
     assert written[0].getvalue() == written[1].getvalue()
+
+
+CELL = (
+    st.none()
+    | st.integers(-(2**62), 2**62)
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text('ab ,;\t"\r\n\u2028é=', max_size=4)
+)
+
+
+@given(
+    st.integers(1, 3).flatmap(lambda width: st.lists(st.lists(CELL, min_size=width, max_size=width))),
+    st.sampled_from(",;\t|5"),
+)
+def test_fields_are_written_as_by_the_standard_writer(rows: list[list[Any]], delimiter: str) -> None:
+    columns = COLUMNS[: len(rows[0])] if rows else COLUMNS[:1]
+    wanted, out = io.StringIO(newline=""), io.BytesIO()
+    writer = csv.writer(wanted, delimiter=delimiter)
+    writer.writerow([column.name for column in columns])
+    writer.writerows(rows)
+    write_csv(out, columns, [list(row) for row in rows], Style(delimiter, as_is=True))
+    assert out.getvalue().decode() == wanted.getvalue()
 
 
 @given(st.lists(st.one_of(st.none(), st.integers(-(2**60), 2**60), st.floats(allow_nan=False, allow_infinity=False))))

@@ -5,7 +5,6 @@ A new format is a function below (or beside, in `spreadsheet`, `parquet`, `datab
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -48,43 +47,65 @@ def write_csv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style
     formula has an apostrophe before it.
     """
     text = io.TextIOWrapper(out, "utf-8-sig" if style.bom else "utf-8", newline="", write_through=False)
-    writer = csv.writer(text, delimiter=style.delimiter)
-    writer.writerow([column.name for column in columns])
-    odd, texts = odd_places(columns), [] if style.as_is else text_places(columns)
-    numbers = [place for place, column in enumerate(columns) if column.type == "number" and not column.many]
+    odd, texts = set(odd_places(columns)), set(() if style.as_is else text_places(columns))
+    numbers = {place for place, column in enumerate(columns) if column.type == "number" and not column.many}
+    text.write(_lines([_fields([column.name], style.delimiter) for column in columns], style.delimiter))
     count = 0
     for batch in batches(rows):
-        for row in batch:
-            for place in odd:
-                row[place] = flat(row[place])
-        by_column = list(zip(*batch, strict=True))
-        for place in texts:
-            _disarm(batch, place, by_column[place])
-        for place in numbers:
-            _write_numbers(batch, place, by_column[place])
-        writer.writerows(batch)
+        by_column: list[Sequence[Any]] = list(zip(*batch, strict=True))
+        for place, cells in enumerate(by_column):
+            if place in odd:
+                cells = list(map(flat, cells))
+            if place in texts:
+                cells = _disarmed(cells)
+            elif place in numbers:
+                cells = _digits(cells)
+            by_column[place] = _fields(cells, style.delimiter)
+        text.write(_lines(by_column, style.delimiter))
         count += len(batch)
     text.flush()
     text.detach()
     return count
 
 
-def _disarm(batch: list[list[Any]], place: int, cells: Sequence[Any]) -> None:
-    """Disarm the texts of a column. Nearly always there is none to be: their first characters tell, in a sixth of the time."""
+def _disarmed(cells: Sequence[Any]) -> Sequence[Any]:
+    """A column's texts disarmed. Nearly always there is none to be: their first characters tell, in a sixth of the time."""
     first_ones = set(map(_FIRST, filter(None, cells)))
-    if any(one in "=+-@" or one.isspace() for one in first_ones):
-        for row in batch:
-            row[place] = disarmed(row[place])
+    is_any = any(one in "=+-@" or one.isspace() for one in first_ones)
+    return list(map(disarmed, cells)) if is_any else cells
 
 
-def _write_numbers(batch: list[list[Any]], place: int, cells: Sequence[Any]) -> None:
-    """Put the digits of a column's numbers in their place: orjson writes them as `repr` does where it needs no exponent, in a
-    quarter of the time."""
+def _digits(cells: Sequence[Any]) -> Sequence[Any]:
+    """A column's numbers as texts: orjson writes them as `repr` does where it needs no exponent, in a quarter of the time."""
     written = orjson.dumps(cells).decode()
     if "e" in written or "0.0000" in written or '"' in written:
-        return
-    for row, digits in zip(batch, written[1:-1].split(","), strict=True):
-        row[place] = digits if digits != "null" else None
+        return cells
+    return [digits if digits != "null" else "" for digits in written[1:-1].split(",")]
+
+
+def _fields(cells: Sequence[Any], delimiter: str) -> Sequence[str]:
+    """A column's cells as fields, in quotes where they have to be. What has to be in quotes is looked for in all of them at once:
+    a third of the time that the standard library's writer takes, which asks each character."""
+    try:
+        together = "\n".join(cells)
+    except TypeError:  # missing cells, and numbers that are left as they are
+        cells = ["" if one is None else one if one.__class__ is str else str(one) for one in cells]
+        together = "\n".join(cells)
+    if together.count("\n") < len(cells) and not ('"' in together or delimiter in together or "\r" in together):
+        return cells
+    return [_quoted(one) if any(mark in one for mark in ('"', "\n", "\r", delimiter)) else one for one in cells]
+
+
+def _quoted(field: str) -> str:
+    doubled = field.replace('"', '""')
+    return f'"{doubled}"'
+
+
+def _lines(by_column: Sequence[Sequence[str]], delimiter: str) -> str:
+    """Lines of fields that stand in columns. A line of one empty field is a pair of quotes, or it would be none."""
+    if len(by_column) == 1:
+        by_column = [[field or '""' for field in by_column[0]]]
+    return "".join([delimiter.join(fields) + "\r\n" for fields in zip(*by_column, strict=True)])
 
 
 def write_tsv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
