@@ -33,9 +33,21 @@ def resolve(base: str, reference: str) -> str:
 
     Raises NotAUrl when the result is not http(s) (`mailto:`, `javascript:` …) or cannot be read.
     """
-    # Nearly every link is a path with nothing to be evened out: what stands before it on the page is worked out once.
+    return plainly_resolved(base, reference) or _resolved(base, reference)
+
+
+def plainly_resolved(base: str, reference: str) -> str | None:
+    """The same for references that are paths with nothing to be evened out, as nearly all are; None for others."""
     plain = _PLAIN_REFERENCE.fullmatch(reference)
-    return _resolved(base, plain[1] + "x")[:-1] + plain[2] if plain is not None else _resolved(base, reference)
+    return _before(base, plain[1]) + plain[2] if plain is not None else None
+
+
+@lru_cache(maxsize=2048)
+def _before(base: str, start: str) -> str:
+    """What stands before a plain reference that begins so on a page: worked out once for the page, and for its neighbours."""
+    path = base.partition("#")[0].partition("?")[0]
+    last = path.rfind("/")
+    return _resolved(path[: last + 1] if last > len("https://") else base, start + "x")[:-1]
 
 
 @lru_cache(maxsize=2048)

@@ -17,6 +17,7 @@ from wadi.clean.numbers import quick_number
 from wadi.clean.steps import Functions, step_of
 from wadi.clean.text import tidied
 from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, told_from_now
+from wadi.urls import NotAUrl, plainly_resolved
 
 TextStage = Callable[[str], str | None]
 """From text to text; None when the text counts as no value. Raises NotReadable."""
@@ -75,6 +76,7 @@ class Stages:
         self._known: dict[str, Value | Unread | None] = {}
         self._known_raw: dict[str, Value | Unread | None] = {}
         self._repeats = recipe.setting.type not in ("url", "file")
+        self._is_url = recipe.setting.type == "url" and len(self.text_stages) == 1 and not self.adjustments
         # A text that stays what it is has one question to answer.
         is_text = recipe.setting.type == "string" and len(self.text_stages) == 1 and not self.adjustments
         self._missing = recipe.missing if is_text else None
@@ -108,6 +110,8 @@ class Stages:
             return self._known_raw[raw]
         if self._quick is not None and (quickly := self._quick(raw)) is not None:
             return quickly
+        if self._is_url and raw not in self.recipe.missing and (url := _plain_url(raw, where.base)) is not None:
+            return url
         text = tidied(raw)
         value = self.value_of(text, where)
         # What depends on the page's base or on its hour is not among what is known.
@@ -165,6 +169,14 @@ def _quick(setting: Setting) -> Callable[[str], Value | None] | None:
     if setting.type == "number":
         return quick_number(setting.writing)
     return quick_date(setting.format, setting.locale) if setting.type == "date" else None
+
+
+def _plain_url(raw: str, base: str) -> str | None:
+    """The URL of a plain reference; None for others, and where the base is none."""
+    try:
+        return plainly_resolved(base, raw)
+    except NotAUrl:
+        return None
 
 
 def _text_stages(recipe: Recipe) -> list[tuple[str, TextStage]]:
