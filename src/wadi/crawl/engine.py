@@ -403,7 +403,7 @@ class Engine:
         self._counts[State.WAITING] += added - len(outcomes)
         for one, outcome in settled:
             self._counts[outcome.state] += 1
-            self._size_bytes += len(outcome.reply.body) if outcome.reply else 0
+            self._size_bytes += outcome.reply.size_bytes if outcome.reply else 0
             self._logins_in_vain = 0 if outcome.failure is None else self._logins_in_vain
             self._report(told(one.page, outcome))
 
@@ -494,7 +494,7 @@ def told(page: Page, outcome: Outcome) -> Event:
     assert reply is not None
     rows = sum(len(table.rows) for table in outcome.tables if not table.completes)
     problems = sum(len(table.problems) for table in outcome.tables)
-    size, number = len(reply.body), number_in_listing(page.route)
+    size, number = reply.size_bytes, number_in_listing(page.route)
     return PageDone(
         page.kind, url, reply.status, rows, problems, size, reply.elapsed_s, outcome.total, number, outcome.of_pages
     )

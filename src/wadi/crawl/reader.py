@@ -8,6 +8,7 @@ from pathlib import Path
 
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.kinds import Kind
+from wadi.plan.starts import FILE
 from wadi.store.archive import DamagedRecord, Location, read_reply
 from wadi.web.messages import Reply, Request
 
@@ -30,7 +31,7 @@ class Wanted:
 
 
 Taken = tuple[Reply, Extract] | str
-"""A reply with its extract, or why it cannot be had."""
+"""A reply with its extract, its body left out unless it is a file; or why it cannot be had."""
 
 
 @dataclass(frozen=True)
@@ -49,4 +50,5 @@ class Reader:
             return f"the stored reply cannot be read: {error}"
         kind = self.kinds[wanted.kind]
         place = self.expect_places.get(wanted.kind, "")
-        return reply, with_packed_rows(extract(reply, kind, self.kinds, place, number=wanted.number))
+        found = extract(reply, kind, self.kinds, place, number=wanted.number)
+        return (reply if wanted.kind == FILE else reply.without_body()), with_packed_rows(found)

@@ -107,7 +107,7 @@ class Settler:
         if page.kind.startswith(AGAIN):
             return self._again(page, reply, found, kept)
         if found.failure is None:
-            self._usual[page.kind] = len(reply.body) if usual is None else 0.9 * usual + 0.1 * len(reply.body)
+            self._usual[page.kind] = reply.size_bytes if usual is None else 0.9 * usual + 0.1 * reply.size_bytes
         kept = kept or self._archive.append(reply, page.id, packed)
         outcome = self._outcome(page, reply, kind, found, number)
         return replace(outcome, location=kept.location, payload=kept.digest)

@@ -138,7 +138,7 @@ class RunState:
             (
                 outcome.state,
                 *(
-                    (reply.status, reply.url, reply.started_at, reply.elapsed_s, len(reply.body))
+                    (reply.status, reply.url, reply.started_at, reply.elapsed_s, reply.size_bytes)
                     if reply
                     else (None,) * 5
                 ),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from wadi.urls import host_of, normalised
@@ -51,7 +51,7 @@ class Reply:
     """A whole reply. `body` has its content coding undone; `url` is where the redirects ended.
 
     `started_at` is in seconds since 1970 (UTC); the other times are durations in seconds.
-    `received_bytes` is the size of the body on the wire.
+    `received_bytes` is the size of the body on the wire; `left_out_bytes` that of a body which is not at hand any more.
     """
 
     request: Request
@@ -64,6 +64,16 @@ class Reply:
     elapsed_s: float = 0.0
     received_bytes: int = 0
     hops: tuple[Hop, ...] = ()
+    left_out_bytes: int = 0
+
+    @property
+    def size_bytes(self) -> int:
+        """The size of the body, its content coding undone."""
+        return self.left_out_bytes or len(self.body)
+
+    def without_body(self) -> Reply:
+        """The same where the body has been read and only its size is of interest."""
+        return replace(self, body=b"", left_out_bytes=self.size_bytes)
 
     def header(self, name: str) -> str:
         """The value of a header field, lines of the same name joined with commas (RFC 9110 §5.3); empty without it."""
