@@ -147,3 +147,27 @@ def test_dates_of_raw_texts_are_those_of_tidied_ones(pattern: str, raw: str) -> 
     assert (found.code if isinstance(found, Unread) else found) == (
         expected.code if isinstance(expected, Unread) else expected
     )
+
+
+@given(
+    st.sampled_from(
+        [
+            Setting("string"),
+            Setting("number", locale="de", unit="m"),
+            Setting("date", format="d.M.y"),
+            Setting("url"),
+            Setting("integer"),
+        ]
+    ),
+    st.lists(
+        st.text("1ab |.,m/\n\u00a0\u200be\u0301", max_size=4) | st.sampled_from(["3 m", "n/a", "5.6.2024", "../a#b"]),
+        max_size=4,
+    ),
+)
+def test_values_of_a_column_are_those_of_its_texts(setting: Setting, raws: list[str]) -> None:
+    recipe, where = Recipe(setting=setting, missing=frozenset({"", "n/a"})), Where("http://h/a/")
+    expected = [Stages(recipe).value_of(tidied(raw), where) for raw in raws]
+    found = Stages(recipe).values_of_raw(raws, where)
+    assert [one.code if isinstance(one, Unread) else one for one in found] == [
+        one.code if isinstance(one, Unread) else one for one in expected
+    ]

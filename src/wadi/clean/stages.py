@@ -6,7 +6,7 @@ Compiled once for each field. Every stage is a function with a name, so that a v
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -15,7 +15,7 @@ from wadi.clean.dates import quick_date
 from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import quick_number
 from wadi.clean.steps import Functions, step_of
-from wadi.clean.text import tidied
+from wadi.clean.text import are_tidy, tidied
 from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, told_from_now
 from wadi.urls import NotAUrl, plainly_resolved
 
@@ -120,6 +120,21 @@ class Stages:
                 self._known_raw.clear()
             self._known_raw[raw] = value
         return value
+
+    def values_of_raw(self, raws: Sequence[str], where: Where) -> list[Value | Unread | None]:
+        """The values of a column's texts as they stand in a page: as `value_of_raw` of each, where they are plain in a third of
+        the time."""
+        if self._missing is not None:
+            if are_tidy(raws) and self._missing.isdisjoint(raws):
+                return list(raws)
+        elif self._quick is not None:
+            quick = self._quick
+            found: list[Value | Unread | None] = [quick(raw) for raw in raws]
+            if None not in found:
+                return found
+            pairs = zip(found, raws, strict=True)
+            return [value if value is not None else self.value_of_raw(raw, where) for value, raw in pairs]
+        return [self.value_of_raw(raw, where) for raw in raws]
 
     def _read(self, text: str, where: Where) -> Value | Unread | None:
         current: str | None = text

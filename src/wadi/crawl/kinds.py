@@ -31,7 +31,6 @@ from wadi.web.parameters import LinkRules, Post, filled, names_in
 
 ROUTE_SOURCES = frozenset({"link", "input"})
 """Sources whose values depend on how a page was reached: filled in when tables are assembled."""
-ValuesOfRaw = tuple[Callable[[str, Where], Any], ...]
 
 
 @dataclass(frozen=True)
@@ -202,13 +201,6 @@ class Kind:
     def shapes(self) -> Shapes:
         """What its fields pick in rows of one shape."""
         return Shapes([one.matchers for one in self.fields])
-
-    @cached_property
-    def values_of_raw(self) -> ValuesOfRaw | None:
-        """What gives the value of each field from its text as it stands in the page; None where a text may not be all."""
-        if any(one.is_many or one.plan.default is not None for one in self.fields):
-            return None
-        return tuple(one.stages.value_of_raw for one in self.fields)
 
     @cached_property
     def alike(self) -> Alike | None:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from itertools import groupby
+from typing import Any, cast
 
 from lxml import etree
 
 from wadi.clean.stages import Unread
 from wadi.clean.text import tidied
 from wadi.clean.types import Where
-from wadi.crawl.kinds import ChildRows, Field, Kind, ValuesOfRaw
+from wadi.crawl.kinds import ChildRows, Field, Kind
 from wadi.crawl.picking import cell_of, picked, problem_of, texts_in
 from wadi.page.alike import AlikeRow
 from wadi.page.document import Document
@@ -76,24 +77,41 @@ class _Cells:
             row.append(value)
         return row
 
-    def add_alike(self, fields: Sequence[Field], plainly: ValuesOfRaw | None, texts: Sequence[str | None]) -> None:
-        """One cell for each field of a row that was read from the source."""
-        where = self.where
-        if plainly is not None and None not in texts:
-            values = [value_of(text, where) for value_of, text in zip(plainly, texts, strict=True)]  # type: ignore[arg-type]
-            if Unread not in map(type, values):
-                self.rows.append(values)
-                return
+    def add_alike(self, fields: Sequence[Field], rows: Sequence[AlikeRow]) -> None:
+        """Rows that were read from the source, column by column; those with a cell that cannot be read one by one."""
+        texts = zip(*(row.texts for row in rows), strict=True)
+        columns = [self._column(one, column) for one, column in zip(fields, texts, strict=True)]
+        if any(column is None or Unread in map(type, column) for column in columns):
+            for number, row in enumerate(rows):
+                cells = [column[number] for column in columns if column is not None]
+                is_read = len(cells) == len(columns) and Unread not in map(type, cells)
+                self.rows.append(cells if is_read else self._of_alike(fields, row))
+        else:
+            self.rows.extend(map(list, zip(*columns, strict=True)))
+
+    def _column(self, one: Field, texts: Sequence[str | None]) -> list[Any] | None:
+        """A field's cells; None where not each of them is the value of a text."""
+        if one.is_many or one.plan.default is not None:
+            return None
+        if None not in texts:
+            return one.stages.values_of_raw(texts, self.where)  # type: ignore[arg-type]
+        return [self._without_text(one)] * len(texts) if texts.count(None) == len(texts) else None
+
+    def _without_text(self, one: Field) -> Any:
+        """The cell of a field that picks nothing in the row, or picks elsewhere."""
+        return self._of_texts(one, []) if one.matchers else self._cell(one, self.document.scope)
+
+    def _of_alike(self, fields: Sequence[Field], alike: AlikeRow) -> list[Any]:
         row = []
-        for one, text in zip(fields, texts, strict=True):
+        for one, text in zip(fields, alike.texts, strict=True):
             if text is None:
-                row.append(self._of_texts(one, []) if one.matchers else self._cell(one, self.document.scope))
+                row.append(self._without_text(one))
                 continue
-            value = one.stages.value_of_raw(text, where)
+            value = one.stages.value_of_raw(text, self.where)
             if value is None or value.__class__ is Unread or one.is_many:
                 value = self._of_texts(one, [tidied(text)])
             row.append(value)
-        self.rows.append(row)
+        return row
 
     def _cell(self, one: Field, scope: Scope) -> Any:
         return None if one.by_route else self._of_texts(one, picked(one, scope, self.document, self.reply))
@@ -135,6 +153,10 @@ def _scopes(nodes: Sequence[Any]) -> list[Scope]:
     return [node for node in nodes if isinstance(node, etree._Element | JsonNode)]
 
 
+def _is_alike(row: Scope | AlikeRow) -> bool:
+    return row.__class__ is AlikeRow
+
+
 def elements_of(rows: Sequence[Scope | AlikeRow]) -> list[Scope]:
     """The rows that stand in a tree: where something is looked for in rows, all do."""
     return [row for row in rows if not isinstance(row, AlikeRow)]
@@ -167,11 +189,12 @@ def tables_of(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Sco
 
 def _rows(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Scope | AlikeRow]) -> TableRows:
     cells = _cells(document, reply)
-    for scope in scopes:
-        if isinstance(scope, AlikeRow):
-            cells.add_alike(kind.fields, kind.values_of_raw, scope.texts)
+    for is_alike, some in groupby(scopes, _is_alike):
+        if is_alike:
+            cells.add_alike(kind.fields, cast(list[AlikeRow], list(some)))
         else:
-            cells.add_row(kind.fields, kind.shapes, scope)
+            for scope in some:
+                cells.add_row(kind.fields, kind.shapes, cast(Scope, scope))
     assert kind.table is not None
     return cells.table(kind.table, kind.columns, completes=kind.completes)
 
