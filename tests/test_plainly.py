@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 
 import pytest
@@ -9,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from lxml import etree
 
+from wadi import urls
 from wadi.clean import numbers
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import separators
@@ -54,6 +56,36 @@ def test_references_are_resolved_as_by_the_long_way(base: str, reference: str) -
 )  # fmt: skip
 def test_references_with_anything_to_even_out_take_the_long_way(reference: str, is_plain: bool) -> None:
     assert (_PLAIN_REFERENCE.fullmatch(reference) is not None) is is_plain
+
+
+NEVER = re.compile("(?!)")
+URLS = st.builds(
+    "{}://{}{}{}{}".format,
+    st.sampled_from(["http", "https", "HTTP"]), st.sampled_from(["h", "a.b-c.d", "H", "127.0.0.1", "[::1]", "u:p@h", "u@h", "é.h", "", "a..b"]),
+    st.sampled_from(["", ":80", ":443", ":8080", ":65535", ":65535", ":080", ":"]),
+    st.lists(st.sampled_from(["/", "a", "b.c", ".", "..", ";x", "%41", "%2f", "é", "~", "=1", ":", "@"]), max_size=5).map("".join),
+    st.sampled_from(["", "?", "?a=1&b=/2", "?q=%41", "#x", "?a#b", "/?../x"]),
+)  # fmt: skip
+
+
+def told_of(url: str) -> list[str]:
+    """How a URL is known, and its host; or why it cannot be read."""
+    told = []
+    for work in (urls.normalised.__wrapped__, urls.host_of.__wrapped__):
+        try:
+            told.append(work(url))
+        except ValueError as error:
+            told.append(f"no: {error}")
+    return told
+
+
+@given(URLS)
+def test_plain_urls_are_normalised_as_by_the_long_way(url: str) -> None:
+    found = told_of(url)
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(urls, "_EVEN", NEVER)
+        patched.setattr(urls, "_PLAIN_HOST", NEVER)
+        assert found == told_of(url)
 
 
 PIECES = st.text(alphabet="aé \n\t\u00a0\u200b\u00ad", max_size=5)

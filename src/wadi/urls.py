@@ -21,6 +21,14 @@ _SAFE = "!#$%&'()*+,/:;=?@[]~-._"
 _PLAIN_REFERENCE = re.compile(
     r"(/|(?:\.\./)*)([\w~-][\w.~-]*(?:/[\w~-][\w.~-]*)*/?(?:\?[\w.~/&=+-]+)?(?:#[\w.~/-]+)?)", re.ASCII
 )
+_PORT = "(?:[1-9][0-9]{0,3}|[1-5][0-9]{4}|6[0-4][0-9]{3})"
+# In these nothing is to be evened out; asked first, since nearly all are so.
+_EVEN = re.compile(
+    rf"(?:http://[a-z0-9-]+(?:\.[a-z0-9-]+)*(?!:80/)|https://[a-z0-9-]+(?:\.[a-z0-9-]+)*(?!:443/))(?::{_PORT})?"
+    r"(?:/(?!\.)[\w~!$&'()*+,;=:@.-]*)+(?:\?[\w~!$&'()*+,;=:@./-]+)?",
+    re.ASCII,
+)
+_PLAIN_HOST = re.compile(rf"(https?)://([a-z0-9.-]+)(?::({_PORT}))?(?=[/?#]|\Z)")
 _BLANKS = str.maketrans("", "", "\t\r\n")
 
 
@@ -70,6 +78,8 @@ def _resolved(base: str, reference: str) -> str:
 @lru_cache(maxsize=2048)
 def normalised(url: str) -> str:
     """The URL by which a page is known: case, default port, dot segments and escapes evened out, no fragment."""
+    if _EVEN.fullmatch(url) is not None:
+        return url
     parts = urlsplit(url)
     host = (parts.hostname or "").lower()
     if ":" in host:
@@ -87,6 +97,8 @@ def normalised(url: str) -> str:
 @lru_cache(maxsize=2048)
 def host_of(url: str) -> str:
     """`host:port` of a URL, the unit that manners are kept for."""
+    if (plain := _PLAIN_HOST.match(url)) is not None:
+        return f"{plain[2]}:{plain[3] or _DEFAULT_PORTS[plain[1]]}"
     parts = urlsplit(url)
     port = parts.port or _DEFAULT_PORTS.get(parts.scheme, 0)
     return f"{(parts.hostname or '').lower()}:{port}"
@@ -94,6 +106,8 @@ def host_of(url: str) -> str:
 
 def without_secret(url: str) -> str:
     """The URL with user name and password taken out, for messages and logs."""
+    if "@" not in url:
+        return url
     parts = urlsplit(url)
     return url if "@" not in parts.netloc else urlunsplit(parts._replace(netloc="…@" + parts.netloc.rpartition("@")[2]))
 

@@ -22,7 +22,7 @@ from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Expression, Scope
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
-from wadi.store.outcome import Link, Role, TableRows, packed_rows
+from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
 
@@ -181,6 +181,8 @@ def _every_row(found: list[Scope], document: Document, kind: Kind, taking: Takin
 
 def with_packed_rows(found: Extract) -> Extract:
     """The same with its rows packed: less to hand from process to process, and what the database keeps."""
+    if all(isinstance(table.rows, PackedRows) for table in found.tables):
+        return found
     return replace(found, tables=tuple(replace(table, rows=packed_rows(table.rows)) for table in found.tables))
 
 

@@ -193,8 +193,7 @@ class Client:
             await self._check_robots(current)
             reply = await self._send(current)
             if reply.status not in _REDIRECTS or not reply.header("location"):
-                reply = replace(reply, request=request, hops=tuple(hops))
-                return _a_success(reply)
+                return _a_success(replace(reply, request=request, hops=tuple(hops)) if hops else reply)
             self.keep(reply)
             hops.append(Hop(current.url, reply.status))
             current = redirected(current, reply)

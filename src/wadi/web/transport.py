@@ -208,7 +208,7 @@ class HttpTransport:
         url = _sendable(request.url)
         handle.setopt(pycurl.URL, url)
         handle.setopt(pycurl.REQUEST_TARGET, self._target(url))
-        handle.setopt(pycurl.HTTPHEADER, self._fields(request))
+        handle.setopt(pycurl.HTTPHEADER, self._lines_of(request))
         if not _is_plain(request):
             handle.setopt(pycurl.CUSTOMREQUEST, request.method)
             handle.setopt(pycurl.POSTFIELDS, request.body)
@@ -228,6 +228,15 @@ class HttpTransport:
         start = min(place for place in (rest.find("/"), rest.find("?"), len(rest)) if place >= 0)
         target = rest[start:]
         return target if target.startswith("/") else f"/{target}"
+
+    def _lines_of(self, request: Request) -> list[bytes]:
+        """The lines of the header; made once for all requests that send nothing of their own."""
+        is_usual = _is_plain(request) and not request.headers and not self._own.headers
+        return self._usual_lines if is_usual else self._fields(request)
+
+    @functools.cached_property
+    def _usual_lines(self) -> list[bytes]:
+        return self._fields(Request("http://host/"))
 
     def _fields(self, request: Request) -> list[bytes]:
         """The lines of the header: the request's own fields, those of the session for its host, the usual ones."""
