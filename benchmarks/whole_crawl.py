@@ -217,6 +217,15 @@ def reparse_wadi(folder: Path) -> tuple[int, float]:
     return done.read, seconds
 
 
+def bare_loop(select, pages: int = 400) -> float:  # type: ignore[no-untyped-def]
+    """Pages a second that one processor parses and selects, and nothing else."""
+    bodies = [page_of(chain, number, 50) for chain in range(CHAINS) for number in range(1, pages // CHAINS + 1)]
+    began = time.perf_counter()
+    for body in bodies:
+        select(body)
+    return len(bodies) / (time.perf_counter() - began)
+
+
 def one(which: str, base: str, folder: Path) -> None:
     """One crawl in this process; what it cost is printed as JSON."""
     out = folder / f"{which}.csv"
@@ -242,6 +251,7 @@ def one(which: str, base: str, folder: Path) -> None:
         archived = sum(path.stat().st_size for path in folder.glob("runs/bench/*/pages/*"))
         read, seconds = reparse_wadi(folder)
         done |= {"archive": archived, "reparse": read / seconds}
+        done |= {"loop by hand": bare_loop(by_hand()), "loop by css": bare_loop(by_css())}
     print(json.dumps(done))
 
 
@@ -286,6 +296,9 @@ def compare(pages: int, rounds: int, names: list[str]) -> None:
                 print(f"wadi reads {median(ratios):.2f} times the pages a second of {name}")
         again = median(one["reparse"] for one in found["wadi"])
         print(f"reparse    {again:.0f} pages/s; archive {found['wadi'][0]['archive'] / 1e6:.1f} MB")
+        for loop in ("loop by hand", "loop by css"):
+            ratio = median(taken["reparse"] / taken[loop] for taken in found["wadi"])
+            print(f"reparse reads {ratio:.2f} times what one processor parses and selects in a {loop}")
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ from wadi.crawl import extract as extracting
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.page import alike
-from wadi.plan.reader import parse_plan
+from wadi.plan.reader import load_plan, parse_plan
 from wadi.web.messages import Reply, Request
 
 URL = "http://127.0.0.1:1/list/1"
@@ -185,6 +185,19 @@ def test_what_the_page_is_asked_for_must_not_stand_in_its_rows(more: str, html: 
 )
 def test_kinds_that_may_depend_on_how_many_rows_stand_there_are_parsed(fields: str, rows: str, more: str) -> None:
     assert kind_of(fields, rows=rows, more=more).alike is None
+
+
+def test_functions_of_the_plan_are_called_once_for_each_cell(tmp_path: Path) -> None:
+    (tmp_path / "own.py").write_text("def plainly(text):\n    return text\n")
+    plan = (
+        PLAN.replace("WAY ", "")
+        .replace("ROWS", "tr.rec")
+        .replace("MORE", "")
+        .replace("wadi = 1", 'wadi = 1\ncode = "own.py"')
+    )
+    (tmp_path / "p.toml").write_text(plan + 'code = ".code"\nname = { at = ".name", clean = ["call plainly"] }\n')
+    loaded = load_plan(tmp_path / "p.toml")
+    assert compile_kinds(loaded.plan, this_year=2026, functions=loaded.functions)["list"].alike is None
 
 
 @pytest.mark.parametrize(

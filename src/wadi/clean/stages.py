@@ -43,6 +43,11 @@ class Recipe:
     default: str | int | float | bool | None = None
     functions: Functions | None = None
 
+    @property
+    def calls(self) -> bool:
+        """Whether functions of the plan's code take part, which may do more than give a value."""
+        return any(sentence.split(None, 1)[0] == "call" for sentence in (*self.clean, *self.adjust))
+
 
 class Unread(NamedTuple):
     """A text that did not become a value: the text, a problem's code, what is wrong, and why."""

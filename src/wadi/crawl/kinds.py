@@ -210,7 +210,8 @@ class Kind:
         if has_more or asked is None or not any(map(self.shapes.tells, range(len(self.fields)))):
             return None
         for place, one in enumerate(self.fields):
-            if not (self.shapes.tells(place) or one.by_route or one.source in ("url", "header")):
+            is_told = self.shapes.tells(place) or one.by_route or one.source in ("url", "header")
+            if not is_told or one.stages.recipe.calls:
                 return None
         return Alike(self.shapes, [one.plan.attr for one in self.fields], asked)
 
