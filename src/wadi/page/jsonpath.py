@@ -10,7 +10,8 @@ from typing import Any
 Step = str | int
 
 _SINGULAR = re.compile(
-    r"\$((?:\.[A-Za-z_\u0080-\U0010ffff][\w\u0080-\U0010ffff]*|\[-?(?:0|[1-9]\d*)\]|\['[^'\\]*'\]|\[\"[^\"\\]*\"\])*)\Z"
+    # Letters, `_` and all beyond ASCII, told by what they are not: a range up to U+10FFFF takes long to compile.
+    r"\$((?:\.[^\x00-@\[-^`{-\x7f][^\x00-/:-@\[-^`{-\x7f]*|\[-?(?:0|[1-9]\d*)\]|\['[^'\\]*'\]|\[\"[^\"\\]*\"\])*)\Z"
 )
 _STEP = re.compile(r"\.([^.\[]+)|\[(-?\d+)\]|\['([^']*)'\]|\[\"([^\"]*)\"\]")
 

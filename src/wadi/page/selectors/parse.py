@@ -6,10 +6,11 @@ import re
 from dataclasses import dataclass, field
 
 _SPACE = " \t\r\n\f"
-_IDENT = re.compile(
-    r"-?(?:[A-Za-z_\u0080-\U0010ffff]|\\[^\n\r\f])(?:[\w\-\u0080-\U0010ffff]|\\[^\n\r\f])*|--(?:[\w\-\u0080-\U0010ffff])*"
-)
-_NAME = re.compile(r"(?:[\w\-\u0080-\U0010ffff]|\\[^\n\r\f])+")
+# Letters, `_` and all beyond ASCII; these, digits and `-`. Told by what they are not: ranges up to U+10FFFF take long to compile.
+_START_OF_NAME = r"[^\x00-@\[-^`{-\x7f]"
+_OF_NAME = r"[^\x00-,./:-@\[-^`{-\x7f]"
+_IDENT = re.compile(rf"-?(?:{_START_OF_NAME}|\\[^\n\r\f])(?:{_OF_NAME}|\\[^\n\r\f])*|--(?:{_OF_NAME})*")
+_NAME = re.compile(rf"(?:{_OF_NAME}|\\[^\n\r\f])+")
 _ESCAPE = re.compile(r"\\(?:([0-9A-Fa-f]{1,6})\s?|(.))", re.DOTALL)
 _STRING = re.compile(r"\"((?:[^\"\\\n]|\\.)*)\"|'((?:[^'\\\n]|\\.)*)'", re.DOTALL)
 _NTH = re.compile(r"\s*(?:(odd|even)|([+-]?\d*)n(?:\s*([+-])\s*(\d+))?|([+-]?\d+))\s*", re.IGNORECASE)
