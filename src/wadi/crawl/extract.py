@@ -17,6 +17,7 @@ from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
 from wadi.crawl.paging import next_request, stated_number
 from wadi.crawl.rows import Uneven, elements_of, row_scopes, tables_of
+from wadi.handing import handed_on
 from wadi.page.alike import AlikeRow, Doubtful, Taking
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Expression, Scope
@@ -27,6 +28,7 @@ from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
 
 
+@handed_on
 @dataclass(frozen=True, slots=True)
 class Extract:
     """What stands on a page. `failure` tells why it is not the page that the plan expects; then there is nothing else.

@@ -31,6 +31,7 @@ from typing import TYPE_CHECKING, Any, cast
 
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.reader import Reader
+from wadi.handing import handed_on
 from wadi.store.archive import Packed, pack
 from wadi.web.messages import Reply
 
@@ -42,6 +43,7 @@ _LENGTH = struct.Struct("!I")
 _READY = b"ready"
 
 
+@handed_on
 @dataclass(frozen=True, slots=True)
 class Helped:
     """What a helper made of a reply: its extract, and its record for the archive."""

@@ -109,21 +109,21 @@ class Settler:
         if found.failure is None:
             self._usual[page.kind] = reply.size_bytes if usual is None else 0.9 * usual + 0.1 * reply.size_bytes
         kept = kept or self._archive.append(reply, page.id, packed)
-        outcome = self._outcome(page, reply, kind, found, number)
-        return replace(outcome, location=kept.location, payload=kept.digest)
+        return self._outcome(page, reply, kind, found, kept)
 
-    def _outcome(self, page: Page, reply: Reply, kind: Kind, found: Extract, number: int) -> Outcome:
+    def _outcome(self, page: Page, reply: Reply, kind: Kind, found: Extract, kept: Kept) -> Outcome:
+        number, at, payload = number_in_listing(page.route), kept.location, kept.digest
         if number == 0 and (split := self._split(page, found)) is not None:
             links, note = split
             if links:
-                return Outcome(page.id, reply, links=links, notes=(note,))
+                return Outcome(page.id, reply, at, links=links, notes=(note,), payload=payload)
             found = replace(found, notes=(*found.notes, note))
         # Packed once, for the digest and for the database.
         found = with_packed_rows(found)
         digest = _digest(found) if kind.next is not None else None
         if digest is not None and number and self._state.is_repeated(page, digest):
             note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))
-            return Outcome(page.id, reply, total=found.total, notes=(*found.notes, note))
+            return Outcome(page.id, reply, at, total=found.total, notes=(*found.notes, note), payload=payload)
         row_digests = self._row_digests(kind, found)
         links, notes = self._going_on(page, kind, found, row_digests, reply)
         edge, shift = self._edges(page, kind, found)
@@ -134,7 +134,7 @@ class Settler:
         return Outcome(
             page.id,
             reply,
-            None,
+            at,
             found.tables,
             links,
             found.total,
@@ -143,6 +143,7 @@ class Settler:
             digest,
             row_digests,
             found.row_count,
+            payload=payload,
             edge=edge,
             of_pages=found.of_pages,
         )

@@ -20,6 +20,7 @@ from pathlib import Path
 
 from zlib_ng import zlib_ng
 
+from wadi.handing import handed_on
 from wadi.points import reached
 from wadi.urls import without_secret
 from wadi.web.coding import DAMAGED
@@ -55,6 +56,7 @@ class Kept:
     digest: bytes = b""
 
 
+@handed_on
 @dataclass(frozen=True, slots=True)
 class Packed:
     """A reply's record ready to be written: its name, its bytes, and the SHA-256 of the reply's body."""

@@ -9,6 +9,7 @@ from typing import Any
 
 import orjson
 
+from wadi.handing import handed_on
 from wadi.problems import Problem
 from wadi.store.archive import Location
 from wadi.web.messages import Reply, Request
@@ -30,6 +31,7 @@ class State(IntEnum):
     FAILED = 2
 
 
+@handed_on
 @dataclass(frozen=True, slots=True)
 class Link:
     """A way from a page to another. `place` counts the page's links, `row` the row that it stands in (or None).
@@ -98,6 +100,7 @@ def packed_rows(rows: Sequence[list[Any]]) -> PackedRows:
     return rows if isinstance(rows, PackedRows) else PackedRows(orjson.dumps(rows), len(rows))
 
 
+@handed_on
 @dataclass(frozen=True, slots=True)
 class TableRows:
     """The rows that a page gives to a table, raw: one list for each row, cells as `columns` names them.

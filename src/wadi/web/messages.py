@@ -6,12 +6,14 @@ import hashlib
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from wadi.handing import handed_on
 from wadi.urls import host_of, normalised
 
 Headers = tuple[tuple[str, str], ...]
 _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 
 
+@handed_on
 @dataclass(frozen=True, slots=True)
 class Request:
     """One request. `url` is sent as it stands (already escaped), without its fragment."""
@@ -46,6 +48,7 @@ class Hop:
     status: int
 
 
+@handed_on
 @dataclass(frozen=True, slots=True)
 class Reply:
     """A whole reply. `body` has its content coding undone; `url` is where the redirects ended.
