@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Set
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
@@ -257,8 +257,8 @@ class Engine:
         rooms = {host: count for host in self._open if (count := self._room_at(host, now)) > 0}
         if room <= 0 or not rooms:
             return []
-        busy = {page.id for page in self._flight.pages}
-        busy |= {number for number, (_, at) in self._later.items() if at > now}
+        later = {number for number, (_, at) in self._later.items() if at > now}
+        busy = self._flight.busy | later if later else self._flight.busy
         chosen: list[Page] = []
         for page in self._of_hosts(rooms, room, busy):
             if len(chosen) == room or not self._may_send(page, len(chosen)):
@@ -278,7 +278,7 @@ class Engine:
         # Where one page is to show whether the host answers again, it is waited for.
         return allowed - self._flight.under_way_at[host]
 
-    def _of_hosts(self, rooms: Mapping[str, int], room: int, busy: set[int]) -> list[Page]:
+    def _of_hosts(self, rooms: Mapping[str, int], room: int, busy: Set[int]) -> list[Page]:
         """Waiting pages of these hosts in reading order. Of few hosts each is asked for by itself, so that what waits at hosts
         without room is not gone through; those that have nothing more are not open any longer."""
         if len(rooms) > _MANY_HOSTS:

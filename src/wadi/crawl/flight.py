@@ -28,6 +28,10 @@ class Flight(Generic[T]):
         self._total = total
         self._together = together
         self._tasks: dict[asyncio.Task[T], Page] = {}
+        self._places: dict[asyncio.Task[T], int] = {}
+        self._started = 0
+        self.busy: set[int] = set()
+        """The pages under way, by their numbers in the run."""
         self._asked: dict[int, str] = {}
         self.asked_at: Counter[str] = Counter()
         """How many pages are asked for, by host."""
@@ -57,6 +61,9 @@ class Flight(Generic[T]):
         self.under_way_at[host] += 1
         task = asyncio.create_task(work)
         self._tasks[task] = page
+        self._places[task] = self._started
+        self._started += 1
+        self.busy.add(page.id)
         task.add_done_callback(self._done)
 
     def answered(self, page: Page) -> None:
@@ -81,13 +88,14 @@ class Flight(Generic[T]):
         """What came, in the order in which it was asked for; nothing while it is worth waiting for more."""
         if not all_that_came and not self._is_worth_taking():
             return []
-        came, self._came = set(self._came), []
+        came, self._came = sorted(self._came, key=self._places.__getitem__), []
         self._stop_timer()
-        taken = [(task, page) for task, page in self._tasks.items() if task in came]
-        for task, page in taken:
-            del self._tasks[task]
+        for task in came:
+            page = self._tasks.pop(task)
+            del self._places[task]
+            self.busy.discard(page.id)
             _one_less(self.under_way_at, page.request.host)
-        return [task.result() for task, _ in taken if not task.cancelled()]
+        return [task.result() for task in came if not task.cancelled()]
 
     async def drop(self) -> None:
         """Cancel all that is under way."""
@@ -97,6 +105,8 @@ class Flight(Generic[T]):
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
         self._tasks.clear()
+        self._places.clear()
+        self.busy.clear()
 
     def _done(self, task: asyncio.Task[T]) -> None:
         self._has_answered(self._tasks[task])
