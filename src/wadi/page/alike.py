@@ -9,7 +9,7 @@ The result is the same, since tags that nest as they are written make the same e
 their quoted attributes, as long as that holds no markup (HTML Living Standard §13.2.5 and §13.2.6), and since a row that leaves
 the parser as it found it does so again. The rows that stay show that it is so: each has a number, and has to stand in the tree
 as its template says. Where one does not, the page is read whole. A page with 30 rows of 9 fields is parsed and extracted in
-half of the time (docs/performance.md).
+two thirds of the time (docs/performance.md).
 """
 
 from __future__ import annotations
