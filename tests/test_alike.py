@@ -131,6 +131,9 @@ def test_rows_are_read_from_the_source_as_a_parser_finds_them(html: str, cut: in
     ("before", "after"),
     [
         ("<!--", ""), ("<script>", "</script>"), ("<textarea>", ""), ("<title>", "</title>"),
+        # a mark of the page's own
+        ('<table class=list><tr class=rec WADI-ROW="x.0"><td class=code>x</td></tr></table>', ""),
+        ('<table class=list><tr class=rec WADI-ROW="0.1"><td class=code>x</td></tr></table>', ""),
         # a second table of the same rows that is not the one
         ("<table class=other><tbody>" + "".join(PLAIN) + "</tbody></table>", ""),
         # a row of the same table in which the others stand

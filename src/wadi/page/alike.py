@@ -198,18 +198,21 @@ class Taking:
 
     def rows(self, found: Sequence[Element]) -> list[Element | AlikeRow]:
         """All rows of the page in their order. Raises Doubtful."""
-        marked = {number: row for row in found if (number := row.get(_MARK)) is not None}
+        numbers = [row.get(_MARK) for row in found]
+        marked = {number: row for number, row in zip(numbers, found, strict=True) if number is not None}
+        ours = {f"{run}.{place}" for run, one in enumerate(self._runs) for place in one.staying}
+        firsts = {f"{run}.0": run for run in range(len(self._runs))}
+        # A mark may be the page's own, in capitals, say.
+        if not firsts.keys() <= marked.keys() <= ours or len(marked) + numbers.count(None) != len(numbers):
+            raise Doubtful
         every: list[Element | AlikeRow] = []
-        runs = 0
-        for row in found:
-            number = row.get(_MARK)
+        for number, row in zip(numbers, found, strict=True):
             if number is None:
                 every.append(row)
-            elif number.endswith(".0"):
-                every += self._of_run(runs, marked)
-                runs += 1
+            elif number in firsts:
+                every += self._of_run(firsts[number], marked)
         # What is read in a row that others stand in would lack those that were taken out.
-        if runs < len(self._runs) or not self._around.isdisjoint(found):
+        if not self._around.isdisjoint(found):
             raise Doubtful
         return every
 
