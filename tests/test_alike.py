@@ -20,7 +20,7 @@ from wadi.web.messages import Reply, Request
 URL = "http://127.0.0.1:1/list/1"
 FIELDS = """code = ".code"
 name = ".name"
-url = { at = ".name a", attr = "href", type = "url" }
+url = { at = ".name a[href]", attr = "href", type = "url" }
 flow = { at = "td:nth-child(3)", type = "number", locale = "de", unit = "l/s", missing = ["—", ""] }
 day = { at = "td.day time", type = "date", format = "dd.MM.yyyy" }
 from = { from = "url" }

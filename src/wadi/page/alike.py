@@ -81,7 +81,7 @@ class Alike:
         found = dict(self._shapes.known(row) for row in rows if row.tag == tag)
         before = list(self._templates)
         for unit in units(source, tag):
-            picks = found.pop(unit.shape(self._shapes.attributes), None)
+            picks = found.pop(unit.shape(self._shapes.attributes, self._shapes.present), None)
             if picks is not None:
                 self._take(unit, picks)
             if not found:

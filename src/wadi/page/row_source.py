@@ -2,7 +2,7 @@
 
 A template is a regular expression: tags, and the attributes that selectors ask for, stand in it as they are written; texts and
 other values are whatever holds no markup. What is written in a way that leaves the slightest doubt about the elements it makes
-has no template: tags that do not nest, elements with rules of their own, comments, references other than the commonest.
+has no template: tags that do not nest, elements with rules of their own, comments.
 """
 
 from __future__ import annotations
@@ -84,13 +84,15 @@ class RowSource:
     elements: list[_Start] = field(default_factory=list)
     parts: list[_Start | _Gap | str] = field(default_factory=list)
 
-    def shape(self, attributes: Sequence[str]) -> tuple[object, ...]:
+    def shape(self, attributes: Sequence[str], present: Sequence[str] = ()) -> tuple[object, ...]:
         """The shape of the row, as `Shapes` tells it of a tree."""
         inner = self.elements[1:]
         told: list[object] = [one.tag for one in inner]
         told += [one.children for one in inner]
         for name in attributes:
             told += [one.value(name) for one in inner]
+        for name in present:
+            told += [one.value(name) is not None for one in inner]
         return tuple(told)
 
 
@@ -130,6 +132,8 @@ def _unit(source: str, at: int) -> RowSource | None:
             unit.text = source[begin:at]
             return unit
         next_tag = source.find("<", at)
+        if next_tag < 0:
+            return None
         unit.parts.append(_Gap(open_[-1], source[at:next_tag]))
         at = next_tag
     return None

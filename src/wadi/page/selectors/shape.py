@@ -38,11 +38,13 @@ class Shapes:
             tuple(matchers) if all(_is_by_shape(one) for m in matchers for one in m.selectors) else ()
             for matchers in fields
         ]
-        asked = dict.fromkeys(
-            name for matchers in self._fields for m in matchers for one in m.selectors for name in attributes_of(one)
-        )
-        self.attributes = tuple(filter(is_name, asked))
-        """The attributes that tell a shape."""
+        selectors = [one for matchers in self._fields for m in matchers for one in m.selectors]
+        by_value = dict.fromkeys(name for one in selectors for name in attributes_of(one))
+        by_presence = dict.fromkeys(name for one in selectors for name in attributes_of(one, by_presence=True))
+        self.attributes = tuple(filter(is_name, by_value))
+        """The attributes whose values tell a shape."""
+        self.present = tuple(name for name in by_presence if is_name(name) and name not in by_value)
+        """The attributes of which it tells a shape whether they are there."""
         self._known: dict[Shape, Picks] = {}
         self._asked = 0
         self.is_of_use = any(self._fields)
@@ -50,12 +52,12 @@ class Shapes:
     def picks(self, row: Element) -> tuple[list[Element], Picks]:
         """The elements of a row in reading order, the row first, and which of them each field picks."""
         elements = list(row.iter())
-        return elements, self._picks_of(_shape_of(elements, self.attributes), row, elements)
+        return elements, self._picks_of(_shape_of(elements, self.attributes, self.present), row, elements)
 
     def known(self, row: Element) -> tuple[Shape, Picks]:
         """The shape of a row, and which of its elements each field picks."""
         elements = list(row.iter())
-        shape = _shape_of(elements, self.attributes)
+        shape = _shape_of(elements, self.attributes, self.present)
         return shape, self._picks_of(shape, row, elements)
 
     def _picks_of(self, shape: Shape, row: Element, elements: list[Element]) -> Picks:
@@ -91,7 +93,7 @@ def first_picked(matchers: Iterable[Matcher], row: Element, index: Index | None)
     return []
 
 
-def _shape_of(elements: list[Element], attributes: tuple[str, ...]) -> Shape:
+def _shape_of(elements: list[Element], attributes: tuple[str, ...], present: tuple[str, ...]) -> Shape:
     """What tells the tree of elements in reading order: each one's name and number of children, and the attributes. The row
     itself is left out: odd and even rows are of one shape."""
     inner = elements[1:]
@@ -99,6 +101,8 @@ def _shape_of(elements: list[Element], attributes: tuple[str, ...]) -> Shape:
     told += [len(one) for one in inner]
     for name in attributes:
         told += [one.get(name) for one in inner]
+    for name in present:
+        told += [one.get(name) is not None for one in inner]
     return tuple(told)
 
 
@@ -134,14 +138,16 @@ def _is_one_plain(one: Complex) -> bool:
     return len(one.parts) == 1 and _is_by_shape(one)
 
 
-def attributes_of(one: Complex) -> Iterator[str]:
-    """The attributes that a selector asks for."""
+def attributes_of(one: Complex, *, by_presence: bool = False) -> Iterator[str]:
+    """The attributes whose values a selector asks for, or those of which it asks whether they are there."""
     for _, compound in one.parts:
-        if compound.classes:
+        if compound.classes and not by_presence:
             yield "class"
-        if compound.ids:
+        if compound.ids and not by_presence:
             yield "id"
-        yield from (attribute.name.lower() for attribute in compound.attributes)
+        yield from (
+            attribute.name.lower() for attribute in compound.attributes if by_presence is not bool(attribute.op)
+        )
         for pseudo in compound.pseudos:
             for inner in pseudo.selectors:
-                yield from attributes_of(inner)
+                yield from attributes_of(inner, by_presence=by_presence)
