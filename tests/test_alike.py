@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 from pathlib import Path
 
@@ -9,12 +10,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import Program
 from small_host import crawled
 from wadi.crawl import extract as extracting
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.page import alike
 from wadi.plan.reader import load_plan, parse_plan
+from wadi.reparsing import reparse
 from wadi.web.messages import Reply, Request
 
 URL = "http://127.0.0.1:1/list/1"
@@ -279,14 +282,55 @@ def test_pages_are_read_alike_whatever_stands_in_them(way: str, rows: str, rng: 
         assert extract(reply(html), kind, {"list": kind}) == whole(kind, html)
 
 
-def test_a_crawl_gives_all_rows_in_their_order(tmp_path: Path) -> None:
-    def listing(number: int) -> str:
-        link = f'<a class="next" href="/list/{number + 1}">more</a>' if number < 9 else ""
-        return page(*(row(100 * number + n, text=f"S{number}-{n}") for n in range(14)), after=link)
+def _listings(count: int) -> dict[str, str]:
+    """Listing pages of 14 rows each; on each one a row that is written in another way, and a cell that is no number."""
 
-    pages = {f"/list/{number}": listing(number) for number in range(1, 10)}
+    def listing(number: int) -> str:
+        link = f'<a class="next" href="/list/{number + 1}">more</a>' if number < count else ""
+        rows = [row(100 * number + n, text=f"S{number}-{n}") for n in range(14)]
+        rows[5] = rows[5].replace("</a>", " <b>new</b></a>")
+        rows[9] = rows[9].replace(",5 l/s", ",5 buckets")
+        return page(*rows, after=link)
+
+    return {f"/list/{number}": listing(number) for number in range(1, count + 1)}
+
+
+def _crawl_plan() -> str:
     plan = PLAN.replace("WAY ", "").replace("ROWS", "tr.rec").replace("MORE", 'next = "a.next"') + FIELDS
-    plan = plan.replace("wadi = 1\n", "").replace("http://127.0.0.1:1/list/1", "{+site}/list/1")
-    with crawled(tmp_path, pages, plan) as found:
-        wanted = [[f"A MW-{100 * number + n}", f"S{number}-{n}"] for number in range(1, 10) for n in range(14)]
+    return plan.replace("wadi = 1\n", "").replace("http://127.0.0.1:1/list/1", "{+site}/list/1")
+
+
+def test_a_crawl_gives_all_rows_in_their_order(tmp_path: Path) -> None:
+    with crawled(tmp_path, _listings(9), _crawl_plan()) as found:
+        wanted = [
+            [f"A MW-{100 * number + n}", f"S{number}-{n}" + " new" * (n == 5)]
+            for number in range(1, 10)
+            for n in range(14)
+        ]
         assert [one[:2] for one in found.rows()] == wanted
+        assert [one[3] for one in found.rows()][:11] == [*(100.5 + n for n in range(9)), None, 110.5]
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_pages_read_again_give_the_same_table(tmp_path: Path, workers: int) -> None:
+    with crawled(tmp_path, _listings(160 if workers > 1 else 5), _crawl_plan()) as found:
+        new, done = reparse(found.run, found.run.loaded, tmp_path / "again", workers=workers)
+        with new:
+            assert done.read == len(_listings(160 if workers > 1 else 5))
+            assert new.read().rows == found.rows()
+            troubles = [run.read("problems").rows for run in (found.run, new)]
+            assert len(troubles[0]) == done.read
+            assert troubles[0] == troubles[1]
+
+
+def test_a_cell_read_from_the_source_is_followed_to_its_element(tmp_path: Path, program: Program) -> None:
+    with crawled(tmp_path, _listings(6), _crawl_plan()) as found:
+        folder = found.run.folder
+    wanted = {f"A MW-{100 * number + n}" for number in range(1, 7) for n in range(14)}
+    assert {line.split(",")[0] for line in program("export", folder, "-o", "-").out.splitlines()[1:]} == wanted
+    told = program("trace", folder, "t", "80", "--json")
+    cells = {cell["column"]: cell for cell in json.loads(told.out)["cells"]}
+    assert told.status == 0
+    assert (cells["code"]["value"], cells["name"]["value"]) == ("A MW-609", "S6-9")
+    assert cells["flow"]["value"] is None
+    assert "609,5 buckets" in str(cells["flow"]["steps"])
