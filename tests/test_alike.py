@@ -193,6 +193,37 @@ def test_kinds_that_may_depend_on_how_many_rows_stand_there_are_parsed(fields: s
     assert kind_of(fields, rows=rows, more=more).alike is None
 
 
+@pytest.mark.parametrize(
+    "field",
+    [
+        # not on the page, and not to be read: a problem for each row
+        'n = { from = "url", find = "page=([0-9]+)", type = "integer" }',
+        'n = { from = "url", find = "list/(.*)", type = "date", format = "d.M.y" }',
+        'n = { from = "header.Content-Type", split = ";", many = true }',
+        'n = { from = "header.None" }',
+        'n = { from = "header.None", default = "x" }',
+        'n = { from = "url", many = true }',
+        'n = { from = "link" }',
+        # on the page: some cells cannot be read, or are several, or are none
+        'n = { at = ".name", type = "number" }',
+        'n = { at = ".name", many = true }',
+        'n = { at = ".name", default = "z", missing = ["Ash"] }',
+        'n = { at = ".none", default = 7 }',
+        'n = ".none"',
+        'n = { at = ".name a", attr = "title", required = true }',
+        'n = { at = "time", type = "date", format = "d.M.y", missing = ["02.02.2024"] }',
+        'n = { at = "time", type = "array" }',
+    ],
+)
+def test_cells_and_problems_are_those_of_a_page_read_whole(field: str) -> None:
+    kind = kind_of(FIELDS + field + "\n")
+    html = page(*(row(n, text=("Ash", "7", "b&amp;c", "")[n % 4]) for n in range(16)))
+    whole(kind, page(*PLAIN))
+    found, cut = by_source(kind, html)
+    assert cut == 13
+    assert found == whole(kind, html)
+
+
 def test_functions_of_the_plan_are_called_once_for_each_cell(tmp_path: Path) -> None:
     (tmp_path / "own.py").write_text("def plainly(text):\n    return text\n")
     plan = (

@@ -81,11 +81,10 @@ class Stages:
         self._known: dict[str, Value | Unread | None] = {}
         self._known_raw: dict[str, Value | Unread | None] = {}
         self._repeats = recipe.setting.type not in ("url", "file")
-        self._is_url = recipe.setting.type == "url" and len(self.text_stages) == 1 and not self.adjustments
-        # A text that stays what it is has one question to answer.
-        is_text = recipe.setting.type == "string" and len(self.text_stages) == 1 and not self.adjustments
-        self._missing = recipe.missing if is_text else None
         is_plain = len(self.text_stages) == 1 and not self.adjustments
+        self._is_url = is_plain and recipe.setting.type == "url"
+        # A text that stays what it is has one question to answer.
+        self._missing = recipe.missing if is_plain and recipe.setting.type == "string" else None
         quick = _quick(recipe.setting) if is_plain else None
         # Where a number counts as missing the text has to be tidied and looked up.
         self._quick = quick if quick is not None and all(quick(text) is None for text in recipe.missing) else None

@@ -78,40 +78,30 @@ class _Cells:
         return row
 
     def add_alike(self, fields: Sequence[Field], rows: Sequence[AlikeRow]) -> None:
-        """Rows that were read from the source, column by column; those with a cell that cannot be read one by one."""
-        texts = zip(*(row.texts for row in rows), strict=True)
-        columns = [self._column(one, column) for one, column in zip(fields, texts, strict=True)]
-        if any(column is None or Unread in map(type, column) for column in columns):
-            for number, row in enumerate(rows):
-                cells = [column[number] for column in columns if column is not None]
-                is_read = len(cells) == len(columns) and Unread not in map(type, cells)
-                self.rows.append(cells if is_read else self._of_alike(fields, row))
-        else:
+        """Rows that were read from the source: plain columns at once, and cell by cell what is not, or cannot be read."""
+        texts = list(zip(*(row.texts for row in rows), strict=True))
+        columns = [self._plain_column(one, column) for one, column in zip(fields, texts, strict=True)]
+        if not any(column is None or Unread in map(type, column) for column in columns):
             self.rows.extend(map(list, zip(*columns, strict=True)))
+            return
+        for number in range(len(rows)):
+            cells = []
+            for one, column, text in zip(fields, columns, texts, strict=True):
+                is_read = column is not None and column[number].__class__ is not Unread
+                cells.append(column[number] if is_read else self._cell_of(one, text[number]))  # type: ignore[index]
+            self.rows.append(cells)
 
-    def _column(self, one: Field, texts: Sequence[str | None]) -> list[Any] | None:
-        """A field's cells; None where not each of them is the value of a text."""
-        if one.is_many or one.plan.default is not None:
+    def _plain_column(self, one: Field, texts: Sequence[str | None]) -> list[Any] | None:
+        """The values of a column where each is that of one text, some perhaps Unread; nothing is noted of them yet."""
+        if one.is_many or one.plan.default is not None or None in texts:
             return None
-        if None not in texts:
-            return one.stages.values_of_raw(texts, self.where)  # type: ignore[arg-type]
-        return [self._without_text(one)] * len(texts) if texts.count(None) == len(texts) else None
+        return one.stages.values_of_raw(texts, self.where)  # type: ignore[arg-type]
 
-    def _without_text(self, one: Field) -> Any:
-        """The cell of a field that picks nothing in the row, or picks elsewhere."""
+    def _cell_of(self, one: Field, text: str | None) -> Any:
+        """A cell by its text in the source; without one the field picks nothing in the row, or picks elsewhere."""
+        if text is not None:
+            return self._of_texts(one, [tidied(text)])
         return self._of_texts(one, []) if one.matchers else self._cell(one, self.document.scope)
-
-    def _of_alike(self, fields: Sequence[Field], alike: AlikeRow) -> list[Any]:
-        row = []
-        for one, text in zip(fields, alike.texts, strict=True):
-            if text is None:
-                row.append(self._without_text(one))
-                continue
-            value = one.stages.value_of_raw(text, self.where)
-            if value is None or value.__class__ is Unread or one.is_many:
-                value = self._of_texts(one, [tidied(text)])
-            row.append(value)
-        return row
 
     def _cell(self, one: Field, scope: Scope) -> Any:
         return None if one.by_route else self._of_texts(one, picked(one, scope, self.document, self.reply))

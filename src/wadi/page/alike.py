@@ -2,8 +2,8 @@
 
 The rows of a listing are the same tags again and again, with other texts between them. From rows that a parser has read come
 templates (`row_source`). On further pages those rows that fit one and stand side by side are read by it. The first two of
-them, the last, and one for each way in which their own attributes differ stay in the page; the others are cut out of it before
-it is parsed.
+them, the last, and one for each way in which attributes differ that selectors ask for stay in the page; the others are cut out
+of it before it is parsed.
 
 The result is the same, since tags that nest as they are written make the same elements whatever stands between them and in
 their quoted attributes, as long as that holds no markup (HTML Living Standard §13.2.5 and §13.2.6), and since a row that leaves
@@ -73,8 +73,8 @@ class Alike:
         return self._learned_from < _LEARNED_FROM
 
     def learn(self, source: str, rows: Sequence[Element]) -> None:
-        """Take templates from a page's source and the rows that a parser found in it."""
-        if not self.may_learn or len(rows) < _LEAST_RUN:
+        """Take templates from a page's source and the rows that a parser found in it, while that `may_learn`."""
+        if len(rows) < _LEAST_RUN:
             return
         self._learned_from += 1
         tag = str(rows[0].tag)

@@ -82,9 +82,10 @@ class _Compiled:
         # A lone tag, class or id is answered by the index as it is; of a class with a tag only the tag is left to see.
         self.is_lookup = simple and html and count == 1
         self.is_alone = len(self.parts) == 1 and self.leading == " "
-        # What is walked through has the tag.
-        is_walked = html and self.tag is not None and is_name(self.tag)
-        self.test_of_walked = _test_of(replace(self.subject, tag=None) if is_walked else self.subject, html=html)
+        self.test_of_walked = self.parts[0][1]
+        if self.is_alone and html and self.tag is not None and is_name(self.tag):
+            # What is walked through has the tag.
+            self.test_of_walked = _test_of(replace(self.subject, tag=None), html=html)
         self.is_in_parent = len(self.parts) > 1 and self.parts[-1][0] in " >"
         self.pair = _pair_of(complex_) if html else None
         self.is_class_of_tag = (
