@@ -9,8 +9,7 @@ from pathlib import Path
 
 from wadi.about import VERSION
 from wadi.crawl.again import Ahead
-from wadi.crawl.engine import told
-from wadi.crawl.events import Event, Progress
+from wadi.crawl.events import Event, Progress, told
 from wadi.crawl.reader import Reader, Taken, Wanted
 from wadi.crawl.settle import Settler
 from wadi.crawling import reader_arguments, reader_of, reading_of

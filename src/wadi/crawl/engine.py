@@ -21,11 +21,10 @@ from wadi.crawl.events import (
     HostGivenUp,
     HostRests,
     LoggedIn,
-    PageDone,
-    PageFailed,
     Progress,
     PutOff,
     Sent,
+    told,
 )
 from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
@@ -50,7 +49,7 @@ _MOST_PUT_OFF = 2
 """How often a page that was a block, or did not come, is put off and asked for again."""
 _PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
-_MANY_HOSTS = 64
+_MANY_HOSTS = 256
 """Of more hosts waiting pages are looked for all together."""
 _WORTH_HELP = 6
 """How many pages must be in flight for helpers to be of use: where one page leads to the next they only take time."""
@@ -254,7 +253,10 @@ class Engine:
         """The next pages to ask for, in reading order, of hosts that have room."""
         now = self._looked_at = self._clock()
         self._open |= {page.request.host for page, at in self._later.values() if at <= now}
-        rooms = {host: count for host in self._open if (count := self._room_at(host, now)) > 0}
+        rooms = {host: self._room_at(host, now) for host in self._open}
+        # Hosts that are full are open again when one of their pages has come.
+        self._open -= {host for host, count in rooms.items() if count <= 0 and self._flight.under_way_at[host]}
+        rooms = {host: count for host, count in rooms.items() if count > 0}
         if room <= 0 or not rooms:
             return []
         later = {number for number, (_, at) in self._later.items() if at > now}
@@ -483,18 +485,3 @@ class Engine:
 def is_trouble(failure: FetchFailed) -> bool:
     """Whether a failure is one that may pass: nobody there, no whole answer, or a status that says so."""
     return failure.cause in _TROUBLES or (failure.reply is not None and failure.reply.status in _TROUBLE_STATUSES)
-
-
-def told(page: Page, outcome: Outcome) -> Event:
-    """What is reported of a page that was committed."""
-    url = page.request.url
-    if outcome.failure is not None:
-        return PageFailed(page.kind, url, outcome.failure)
-    reply = outcome.reply
-    assert reply is not None
-    rows = sum(len(table.rows) for table in outcome.tables if not table.completes)
-    problems = sum(len(table.problems) for table in outcome.tables)
-    size, number = reply.size_bytes, number_in_listing(page.route)
-    return PageDone(
-        page.kind, url, reply.status, rows, problems, size, reply.elapsed_s, outcome.total, number, outcome.of_pages
-    )

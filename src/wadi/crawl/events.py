@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wadi.problems import Problem
+from wadi.store.outcome import Outcome
+from wadi.store.pages import Page, number_in_listing
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
 from wadi.web.routed import RouteFailed
@@ -128,3 +130,18 @@ Event = (
     | HostGivenUp
     | TriedAgain
 )
+
+
+def told(page: Page, outcome: Outcome) -> Event:
+    """What is reported of a page that was committed."""
+    url = page.request.url
+    if outcome.failure is not None:
+        return PageFailed(page.kind, url, outcome.failure)
+    reply = outcome.reply
+    assert reply is not None
+    rows = sum(len(table.rows) for table in outcome.tables if not table.completes)
+    problems = sum(len(table.problems) for table in outcome.tables)
+    size, number = reply.size_bytes, number_in_listing(page.route)
+    return PageDone(
+        page.kind, url, reply.status, rows, problems, size, reply.elapsed_s, outcome.total, number, outcome.of_pages
+    )
