@@ -6,6 +6,7 @@ A new format is a function below (or beside, in `spreadsheet`, `parquet`, `datab
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from html import escape
@@ -91,9 +92,14 @@ def _fields(cells: Sequence[Any], delimiter: str) -> Sequence[str]:
     except TypeError:  # missing cells, and numbers that are left as they are
         cells = ["" if one is None else one if one.__class__ is str else str(one) for one in cells]
         together = "\n".join(cells)
-    if together.count("\n") < len(cells) and not ('"' in together or delimiter in together or "\r" in together):
+    has_line_ends = together.count("\n") >= len(cells)
+    marks = [mark for mark in ('"', "\r", delimiter) if mark in together] + ["\n"] * has_line_ends
+    if not marks:
         return cells
-    return [_quoted(one) if any(mark in one for mark in ('"', "\n", "\r", delimiter)) else one for one in cells]
+    if marks == [delimiter]:
+        return [f'"{one}"' if delimiter in one else one for one in cells]
+    has_mark = re.compile(f"[{re.escape(''.join(marks))}]").search
+    return [_quoted(one) if has_mark(one) else one for one in cells]
 
 
 def _quoted(field: str) -> str:
