@@ -57,6 +57,9 @@ def test_an_undisturbed_run_is_silent(again: Program, site: str) -> None:
     status, told = verified(again)
     assert (status, told["findings"], told["compared_with"]) == (0, [], 0)
     assert told["verdict"] == "354 of 354 springs; all that was asked for holds."
+    assert (
+        "Compared with no earlier run: there is no complete one with the same inputs." in again("verify", "springs").out
+    )
     assert again("run", "springs.toml", "--input", f"site={site}").status == 0
     status, told = verified(again)
     assert (status, told["findings"], told["compared_with"]) == (0, [], 1)
@@ -160,6 +163,7 @@ def test_a_run_cut_short_is_not_held_against_whole_ones(again: Program, site: st
     status, told = verified(again)
     assert status == 0
     assert [(one["code"], one["fails"]) for one in told["findings"]] == [("limit", False)]
+    assert "Compared with no earlier run: this one did not come to its end." in again("verify", "springs").out
 
 
 def test_runs_with_other_inputs_are_not_compared(program: Program, site: str) -> None:

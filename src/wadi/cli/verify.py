@@ -62,13 +62,7 @@ def verdict_view(verdict: Verdict, *, verbose: bool = False) -> RenderableType:
             parts += [plain(""), plain(title, "bold")]
             parts += [line for one in which for line in _lines(one, style, verbose=verbose)]
     if not verdict.earlier:
-        parts += [
-            plain(""),
-            plain(
-                "Compared with no earlier run: there is no complete one with the same inputs, or this one was cut short.",
-                "dim",
-            ),
-        ]
+        parts += [plain(""), plain(verdict.compared, "dim")]
     return Group(*parts)
 
 

@@ -90,7 +90,7 @@ def report_html(report: Report) -> str:
     """The report as one page."""
     values = {name: getattr(report, name) for name in report.__dataclass_fields__ if name != "title"}
     return rendered(
-        "report.html", title=f"{report.title}: report", heading=report.title, earlier=report.verdict.earlier, **values
+        "report.html", title=f"{report.title}: report", heading=report.title, compared=report.verdict.compared, **values
     )
 
 

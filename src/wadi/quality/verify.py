@@ -81,6 +81,19 @@ class Verdict:
     earlier: int
     listings: tuple[tuple[str, str, int, int], ...] = ()
     """Those that state a total: kind, URL, stated, came, without rows that stand twice in the only one."""
+    is_complete: bool = True
+
+    @property
+    def compared(self) -> str:
+        """What the run was compared with, or why with nothing."""
+        if self.earlier:
+            return (
+                f"Compared with {'1 earlier run' if self.earlier == 1 else f'{self.earlier} earlier runs'} of the plan."
+            )
+        why = (
+            "there is no complete one with the same inputs" if self.is_complete else "this one did not come to its end"
+        )
+        return f"Compared with no earlier run: {why}."
 
     @property
     def holds(self) -> bool:
@@ -129,6 +142,7 @@ def verdict_of(facts: Facts) -> Verdict:
         tuple(found),
         facts.earlier,
         tuple(_without_doubles(facts)),
+        is_complete=facts.end == "complete",
     )
 
 
