@@ -84,8 +84,25 @@ def test_fields_have_expressions_types_and_names() -> None:
         (["007", "012", "100"], ""),
         (["Ash", "12"], ""),
         ([], ""),
+        (["£3,358.10", "£12.00"], 'type = "money", locale = "en"'),
+        (["12,50 €", "1 213 €"], 'type = "money", locale = "fr"'),
+        (["EUR 12", "USD 5"], 'type = "money"'),
+        (["$5", "$12"], 'type = "money", locale = "en"'),
+        (["TOP 5", "ALL 6"], ""),
+        (["3 for £5", "2 for £1"], ""),
+        (["£3", "on request", "£5", "£6", "£7"], 'type = "money", missing = ["…", "on request"]'),
+        (["1 m", "dry", "3 m", "dry", "4 m", "9 m"], 'type = "integer", unit = "m", missing = ["…", "dry"]'),
+        (["3/3/2021", "28/5/2022", "1/2/2022", "lost", "9/9/2020"], 'type = "date", format = "d/M/y", missing = ["…", "lost"]'),
+        (["x", "3", "y", "4", "z", "5", "6", "w"], ""),
+        (["2026-05-04T10:00", "2026-05-04 10:30:22Z"], 'type = "datetime"'),
+        (["09:30", "10:15"], 'type = "time"'),
+        (["9:30", "25:15"], ""),
+        (["54.015625, -2.316406", "54.0312, -2.1"], 'type = "geopoint"'),
+        (["54°00′00″N 2°13′28.5″W"], 'type = "geopoint"'),
+        (["ada@office.example", "keeper (at) office (dot) example"], 'type = "email"'),
+        (["look at this", "now at home"], ""),
     ],
-)
+)  # fmt: skip
 def test_types_are_guessed(texts: list[str], keys: str) -> None:
     assert guessed_type(texts).keys() == keys
 

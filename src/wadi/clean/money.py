@@ -20,6 +20,12 @@ _SYMBOLS = {"€": "EUR", "£": "GBP", "₹": "INR", "₽": "RUB", "₩": "KRW",
             "฿": "THB", "₦": "NGN", "₱": "PHP", "zł": "PLN", "Kč": "CZK", "Ft": "HUF", "R$": "BRL", "US$": "USD",
             "CA$": "CAD", "A$": "AUD", "NZ$": "NZD", "HK$": "HKD", "CHF": "CHF", "Fr.": "CHF", "SFr.": "CHF",
             "元": "CNY", "円": "JPY", "원": "KRW", "¢": "USD", "euro": "EUR", "euros": "EUR", "Euro": "EUR"}  # fmt: skip
+_USUAL = frozenset(_SYMBOLS.values()) - {"TRY"} | {"JPY", "SEK", "NOK", "DKK", "ISK", "MXN", "SGD", "ZAR", "AED", "SAR"}
+
+
+def names_currency(text: str) -> bool:
+    """Whether a currency is named in a text, by a sign or by a code that is no word as well (as `ALL` and `TOP` are)."""
+    return any(code in _USUAL for code in _CODE.findall(text)) or any(sign in text for sign in _symbols_of(None))
 
 
 def money_reader(writing: NumberWriting, currency: str | None = None) -> Callable[[str], list[float | str | None]]:

@@ -66,10 +66,11 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
         [
             ("reply", _reply_lines(page, look, word)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
+            ("fields", _page_fields(look, width)),
             *_row_blocks(look, width, verbose=verbose),
             ("outline", _outline_lines(look, most)),
             ("tables", _table_lines(look)),
-            ("labels", _label_lines(look)),
+            ("labels", [] if look.fields else _label_lines(look)),
             (
                 "goes on",
                 [
@@ -129,6 +130,11 @@ def _word_dict(word: Word | None) -> dict[str, Any] | None:
         return None
     rule = {"allow": word.rule.allow, "path": word.rule.path, "line": word.rule.line} if word.rule else None
     return {"allowed": word.allowed, "agent": word.agent, "rule": rule, "crawl_delay_s": word.crawl_delay_s}
+
+
+def _page_fields(look: Look, width: int) -> list[Any]:
+    fields = [(f.name, f.as_plan(), f.share, f.several, f.samples) for f in look.fields[:_SHOWN_FIELDS]]
+    return [_fields_table(fields, width), *_more(len(look.fields))] if fields else []
 
 
 def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:

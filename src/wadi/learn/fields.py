@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from lxml import etree
 
 from wadi.clean.text import tidied
+from wadi.learn.labels import Labels, labels_of_page, labels_of_rows
 from wadi.learn.types import STRING, TypeGuess, guessed_type
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, compile_expression
@@ -21,14 +22,16 @@ _MOST_FIELDS = 40
 _LEAST_SHARE = 0.1
 _AGREEMENT = 0.95
 _ATTRIBUTES = ("href", "src", "datetime", "value", "content", "alt", "title")
-_WORDY = ("alt", "title")
+_WORDY = ("alt", "title", "aria-label")
+_LONGEST_VALUE = 80
 _NAME = re.compile(r"-?[A-Za-z_][\w-]*\Z")
 _INLINE = frozenset("b i em strong small br wbr sup sub mark abbr u s font code".split())
 
 
 @dataclass(frozen=True, slots=True)
 class FieldGuess:
-    """A candidate field. `expression` is relative to the row; `share` of the rows have it, `several` of them twice or more.
+    """A candidate field. `expression` is relative to the row, or there is a `label` that its value stands beside; `share` of
+    the rows have it, `several` of them twice or more.
 
     `name` is a guess from classes, labels and headings.
     """
@@ -40,9 +43,13 @@ class FieldGuess:
     samples: tuple[str, ...]
     type: TypeGuess = STRING
     name: str = ""
+    label: str = ""
 
     def as_plan(self) -> str:
         """The field as a plan has it: the short form where that says it all."""
+        if self.label:
+            keys = [f"label = {quoted(self.label)}"]
+            return f"{{ {', '.join([*keys, *([self.type.keys()] if self.type.keys() else [])])} }}"
         keys = [f"at = {quoted(self.expression)}"]
         keys += [f'attr = "{self.attribute}"'] if self.attribute else []
         keys += [self.type.keys()] if self.type.keys() else []
@@ -71,15 +78,53 @@ def field_candidates(document: Document, rows: Sequence[etree._Element]) -> list
     for name in _row_attributes(read):
         texts = [tidied(row.get(name) or "") for row in read]
         _add(found, seen, _guess(".", name, texts, 0.0, name.removeprefix("data-")), texts)
+    labels = labels_of_rows(read) if document.kind == "html" else Labels()
+    labelled = {label: (guess, texts) for label, guess, texts in _labelled(labels)}
     for spot in _spots(read):
+        is_labelled = bool(labels.values) and _is_made_by(labels, spot)
+        for label in _labels_valued_in(labels, spot) if is_labelled else ():
+            if label in labelled:
+                _add(found, seen, *labelled.pop(label))
         chosen = _expression(document, read, spot)
         if chosen is None:
             continue
         expression, label = chosen
         for attribute, texts, several in _readings(read, spot):
+            if is_labelled and attribute is None:
+                continue
             name = _name(spot, attribute, label, read)
             _add(found, seen, _guess(expression, attribute, texts, several, name), texts)
+    for guess, texts in labelled.values():
+        _add(found, seen, guess, texts)
     return _named_apart(found[:_MOST_FIELDS])
+
+
+def page_fields(document: Document) -> list[FieldGuess]:
+    """The fields of a page that shows one thing: its heading, and the values beside labels. None where there are no labels."""
+    found = [guess for _, guess, _ in _labelled(labels_of_page(document.tree)) if guess is not None]
+    heading = next(document.tree.iter("h1"), None)
+    if found and heading is not None and (title := text_of(heading)):
+        found.insert(0, FieldGuess("h1", None, 1.0, 0.0, (title,), STRING, "name"))
+    return _named_apart(found[:_MOST_FIELDS])
+
+
+def _labelled(labels: Labels) -> Iterator[tuple[str, FieldGuess | None, list[str]]]:
+    """The labels with a field for each, None where it says nothing, and its texts."""
+    for label, texts in labels.values.items():
+        guess = _guess("", None, texts, 0.0, label)
+        yield label, replace(guess, label=label) if guess is not None else None, texts
+
+
+def _labels_valued_in(labels: Labels, spot: _Spot) -> Iterator[str]:
+    for elements in spot.elements.values():
+        for element in elements:
+            yield from labels.valued_in(element)
+
+
+def _is_made_by(labels: Labels, spot: _Spot) -> bool:
+    """Whether what stands at a place is labels and their values."""
+    elements = [element for found in spot.elements.values() for element in found]
+    return sum(map(labels.make, elements)) >= len(elements) * _AGREEMENT
 
 
 def _add(found: list[FieldGuess], seen: set[tuple[str, ...]], guess: FieldGuess | None, texts: list[str]) -> None:
@@ -121,7 +166,14 @@ def _spots(rows: Sequence[etree._Element]) -> Iterator[_Spot]:
 
 def _holds(element: etree._Element) -> bool:
     own = (element.text or "") + "".join(child.tail or "" for child in element)
-    return bool(own.strip()) or any(element.get(name) for name in ("href", "src", "datetime", "content"))
+    if own.strip() or any(element.get(name) for name in ("href", "src", "datetime", "content")):
+        return True
+    return not len(element) and any(_may_say(str(name), str(value)) for name, value in element.attrib.items())
+
+
+def _may_say(name: str, value: str) -> bool:
+    """Whether an attribute of an element without a text may say what a reader sees as a picture: stars, a bar."""
+    return (name.startswith("data-") or name in _WORDY) and 0 < len(value) <= _LONGEST_VALUE
 
 
 def _step(element: etree._Element, place: int) -> str:
@@ -151,7 +203,9 @@ def _readings(rows: Sequence[etree._Element], spot: _Spot) -> Iterator[tuple[str
     texts = [text_of(spot.elements[n][0]) if n in spot.elements else "" for n in range(len(rows))]
     if any(texts):
         yield None, texts, several
-    for name in _ATTRIBUTES:
+    others = {str(name) for found in spot.elements.values() for name in found[0].attrib} if not any(texts) else set()
+    own = sorted(name for name in others if name.startswith("data-") or name == "aria-label")
+    for name in (*_ATTRIBUTES, *own):
         values = [tidied(spot.elements[n][0].get(name) or "") if n in spot.elements else "" for n in range(len(rows))]
         if any(values) and not (name in _WORDY and (any(texts) or values == texts)):
             yield name, values, several
@@ -227,23 +281,24 @@ def _agrees(document: Document, rows: Sequence[etree._Element], spot: _Spot, exp
     return good >= len(rows) * _AGREEMENT
 
 
+def _token(element: etree._Element) -> str:
+    """The first class without a digit, without the block that it says it is a part of (`card__title`)."""
+    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
+    return re.split(r"__+", token)[-1] or token
+
+
 def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[etree._Element]) -> str:
     """A name for the column: label, microdata, class, the table's heading, or the tag."""
     element = next(iter(spot.elements.values()))[0]
     if "}" in element.tag:
         return element.tag.rpartition("}")[2]
-    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
-    name = label or element.get("itemprop") or element.get("slot") or token
+    data = attribute.removeprefix("data-") if attribute is not None and attribute.startswith("data-") else ""
+    name = label or element.get("itemprop") or element.get("slot") or _token(element) or data
     if not name and element.tag in ("td", "th", *_INLINE, "a"):
         name = _heading_of(element)
     if not name and element.tag in (*_INLINE, "a", "img", "p", "span"):
         parent = element.getparent()
-        upper = (
-            next((t for t in (parent.get("class") or "").split() if not re.search(r"\d", t)), "")
-            if parent is not None
-            else ""
-        )
-        name = upper if parent not in rows else ""
+        name = _token(parent) if parent is not None and parent not in rows else ""
     plain = {
         "a": "link" if attribute else "name",
         "img": "image",
@@ -269,15 +324,14 @@ def _heading_of(element: etree._Element) -> str:
     table = next((a for a in cell.iterancestors() if a.tag == "table"), None)
     head = table.find(".//tr") if table is not None else None
     cells = [c for c in head if isinstance(c.tag, str)] if head is not None else []
-    if place < len(cells) and (cells[place].tag == "th" or (table is not None and table.find("thead") is not None)):
+    is_head = all(one.tag == "th" for one in cells) or (table is not None and table.find("thead") is not None)
+    if place < len(cells) and is_head:
         return text_of(cells[place])
     return ""
 
 
 def _named_apart(found: list[FieldGuess]) -> list[FieldGuess]:
     """The fields with names that a plan takes, each once."""
-    from dataclasses import replace
-
     taken: set[str] = set()
     named = []
     for guess in found:

@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
+from wadi.learn.labels import is_pair
 from wadi.learn.rows import RowsGuess
 from wadi.learn.sources import Source
 from wadi.page.document import Document
@@ -133,6 +134,8 @@ def _shell(document: Document, candidates: list[RowsGuess], sources: list[Source
 
 
 def _listing(document: Document, candidates: list[RowsGuess]) -> KindGuess:
+    if candidates and all(map(is_pair, candidates[0].rows)):
+        return KindGuess("single page", (f"the rows of its table are labels and values: {candidates[0].expression}",))
     if candidates and _rich(candidates):
         first = candidates[0]
         rows = f"{first.count} rows stand in the HTML itself: {first.expression}"

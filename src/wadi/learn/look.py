@@ -6,7 +6,7 @@ from dataclasses import asdict, dataclass, field
 from http.cookies import SimpleCookie
 from typing import Any
 
-from wadi.learn.fields import FieldGuess, field_candidates
+from wadi.learn.fields import FieldGuess, field_candidates, page_fields
 from wadi.learn.kind import KindGuess, page_kind
 from wadi.learn.outline import JsonRows, PathFound, json_rows, outline
 from wadi.learn.paging import Paging, paging_of
@@ -30,12 +30,14 @@ class RowsFound:
 
 @dataclass(frozen=True)
 class Look:
-    """What was found. For JSON `json_rows` and `paths` are filled, for HTML the others."""
+    """What was found. For JSON `json_rows` and `paths` are filled, for HTML the others; `fields` are those of a page that shows
+    one thing."""
 
     document: Document
     reply: Reply
     kind: KindGuess
     rows: list[RowsFound] = field(default_factory=list)
+    fields: list[FieldGuess] = field(default_factory=list)
     json_rows: list[JsonRows] = field(default_factory=list)
     paths: list[PathFound] = field(default_factory=list)
     tables: list[TableFound] = field(default_factory=list)
@@ -57,15 +59,18 @@ def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
         )  # fmt: skip
     if document.kind == "xml":
         rows = [RowsFound(one, field_candidates(document, one.rows)) for one in row_candidates(document, most_rows)]
-        return Look(document, reply, page_kind(document, [], [], reply.status), rows, paging=paging_of(document, reply))
+        kind = page_kind(document, [], [], reply.status)
+        return Look(document, reply, kind, rows, paging=paging_of(document, reply))
     candidates = row_candidates(document, most_rows)
     sources = data_sources(document)
     data = structured(document)
+    kind = page_kind(document, candidates, sources, reply.status)
     return Look(
         document,
         reply,
-        page_kind(document, candidates, sources, reply.status),
+        kind,
         [RowsFound(one, field_candidates(document, one.rows)) for one in candidates],
+        page_fields(document) if kind.kind == "single page" else [],
         tables=html_tables(document),
         labels=definition_lists(document),
         paging=paging_of(document, reply, candidates[0].rows if candidates else ()),
@@ -137,6 +142,7 @@ def as_dict(look: Look) -> dict[str, Any]:
             }
             for one in look.rows
         ],
+        "fields": [asdict(guess) for guess in look.fields],
         "json_rows": [asdict(one) for one in look.json_rows],
         "paths": [{**asdict(one), "types": dict(one.types)} for one in look.paths],
         "tables": [asdict(one) for one in look.tables],

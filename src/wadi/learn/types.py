@@ -5,11 +5,13 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from wadi.clean.contacts import point_reader, read_email
 from wadi.clean.dates import date_reader
 from wadi.clean.errors import NotReadable
-from wadi.clean.numbers import PlainNumber, integer_reader, number_reader
+from wadi.clean.money import money_reader, names_currency
+from wadi.clean.numbers import NumberWriting, PlainNumber, integer_reader, number_reader
 from wadi.clean.types import TypeName, read_boolean
 from wadi.plan.model import MISSING_TEXTS
 
@@ -18,45 +20,98 @@ _LOCALES = ("en", "fr", "de", "de_CH")
 _DATE_LOCALES = ("en", "de", "fr", "es", "it", "pt", "nl", "sv", "pl", "cs", "ru", "ja", "zh")
 _DATE_PATTERNS = ("d MMMM y", "d MMM y", "MMMM d, y", "MMM d, y", "d. MMMM y", "d.M.y", "d/M/y", "M/d/y", "y年M月d日")
 _NUMERIC_DATES = ("d.M.y", "d/M/y", "M/d/y")
-_UNIT = re.compile(r"^[^\d]*?[\d][\d.,'’\s\u00a0\u2009\u202f]*\s*(?P<unit>[^\d\s.,][^\d]{0,11})$")
+_UNIT = re.compile(r"^[^\d]*?[\d][\d.,'’\s\u00a0\u2009\u202f]*\s*(?P<unit>[^\d\s.,\"\\][^\d\n\"\\]{0,11})$")
+_TIMES = re.compile(r"([01]?\d|2[0-3]):[0-5]\d(?::[0-5]\d)?")
+_MOMENT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
+_POINT = re.compile(r"-?\d{1,3}\.\d{3,}\s*[,;]?\s*-?\d{1,3}\.\d+$|.*\d\s*°")
+_WORDS = re.compile(r"[^\d\n\"\\]{1,30}")
 _MOST = 200
+_MOST_WORDS = 3
+_WORD_SHARE = 0.4
 
 
 @dataclass(frozen=True, slots=True)
 class TypeGuess:
-    """A type with what it takes to read it. `share` of the texts can be read so."""
+    """A type with what it takes to read it. `share` of the texts can be read so; `missing` are words that stand for no value."""
 
     type: TypeName
     locale: str | None = None
     format: str | None = None
     unit: str | None = None
     share: float = 1.0
+    missing: tuple[str, ...] = ()
 
     def keys(self) -> str:
         """As keys of a plan's field: `type = "number", locale = "fr", unit = "l/s"`; empty for a plain string."""
         given = {"type": self.type, "locale": self.locale, "format": self.format, "unit": self.unit}
         if self.type == "string":
             return ""
-        return ", ".join(f'{name} = "{value}"' for name, value in given.items() if value is not None)
+        keys = [f'{name} = "{value}"' for name, value in given.items() if value is not None]
+        words = ", ".join(f'"{word}"' for word in ("…", *self.missing))
+        return ", ".join([*keys, *([f"missing = [{words}]"] if self.missing else [])])
 
 
 STRING = TypeGuess("string")
+_Guess = Callable[[Sequence[str]], TypeGuess | None]
 
 
 def guessed_type(texts: Iterable[str], attribute: str | None = None) -> TypeGuess:
     """The type that at least nine of ten texts have; texts that count as missing are left out. String when none fits.
 
-    Method: readers of the plan's own types are tried in order (integer, number, number by locale and unit, date by
-    common patterns, boolean). Codes with leading zeros stay text.
+    Method: readers of the plan's own types are tried in order (money, integer, number, number by locale and unit, date by
+    common patterns, boolean, time, point, mail address). Codes with leading zeros stay text. Where up to three words come in
+    place of a number or date ("on request"), they count as missing.
     """
     values = [text for text in texts if text.strip() not in MISSING_TEXTS][:_MOST]
     if not values:
         return STRING
     if attribute in ("href", "src"):
         return TypeGuess("url")
-    if sum(bool(re.match(r"0\d", text)) for text in values) > len(values) * 0.2:
-        return _date(values) or STRING
-    return _number(values) or _date(values) or _boolean(values) or STRING
+    is_code = sum(bool(re.match(r"0\d", text)) for text in values) > len(values) * 0.2
+    guesses = (_moment, _date) if is_code else (_money, _number, _moment, _date)
+    found = _first(guesses, values) or _first((_boolean, _other), values)
+    return found or _with_words(values, guesses) or STRING
+
+
+def _first(guesses: Iterable[_Guess], values: Sequence[str]) -> TypeGuess | None:
+    return next((found for guess in guesses if (found := guess(values)) is not None), None)
+
+
+def _with_words(values: Sequence[str], guesses: Iterable[_Guess]) -> TypeGuess | None:
+    """A measure in whose place a word stands now and then."""
+    words = Counter(value for value in values if _WORDS.fullmatch(value))
+    rest = [value for value in values if value not in words]
+    if len(words) > _MOST_WORDS or len(rest) < 4 or len(rest) < len(values) * (1 - _WORD_SHARE):
+        return None
+    found = _first(guesses, rest)
+    return replace(found, missing=tuple(words)) if found is not None else None
+
+
+def _money(values: Sequence[str]) -> TypeGuess | None:
+    """A sum of money: nearly every text names a currency."""
+    if sum(map(names_currency, values)) < len(values) * _ENOUGH:
+        return None
+    marked = any(re.search(r"\d[.,'’\u00a0\u2009\u202f ]\d", value) for value in values)
+    for locale in _LOCALES if marked else (None, "en"):  # "$" is the sign of several currencies without any
+        if (share := _share(values, money_reader(NumberWriting(locale)))) >= _ENOUGH:
+            return TypeGuess("money", locale, share=share)
+    return None
+
+
+def _moment(values: Sequence[str]) -> TypeGuess | None:
+    """A date with a time, as ISO 8601 writes it."""
+    share = sum(_MOMENT.match(value) is not None for value in values) / len(values)
+    return TypeGuess("datetime", share=share) if share >= _ENOUGH else None
+
+
+def _other(values: Sequence[str]) -> TypeGuess | None:
+    """What has a form of its own: times of the day, points on the earth, mail addresses."""
+    if all(_TIMES.fullmatch(value) for value in values):
+        return TypeGuess("time")
+    if all(map(_POINT.match, values)) and (share := _share(values, point_reader())) >= _ENOUGH:
+        return TypeGuess("geopoint", share=share)
+    share = _share(values, read_email) if all(re.search(r"@|\bat\b", value) for value in values) else 0.0
+    return TypeGuess("email", share=share) if share >= _ENOUGH else None
 
 
 def _number(values: Sequence[str]) -> TypeGuess | None:

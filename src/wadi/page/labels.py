@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from lxml import etree
 
@@ -10,6 +10,8 @@ from wadi.page.text import text_of
 
 Labelled = etree._Element | str
 _LABEL_ENDS = " :：\u00a0"
+_LONG = 2000
+"""What is longer is no label, and hardly a line with one."""
 
 
 def labelled(scope: etree._Element, labels: Sequence[str]) -> list[Labelled]:
@@ -18,7 +20,7 @@ def labelled(scope: etree._Element, labels: Sequence[str]) -> list[Labelled]:
     Several `dd` of one `dt` are several values. Case, blanks and a colon at the end of a label do not count.
     """
     for label in labels:
-        wanted = _folded(label)
+        wanted = folded(label)
         for find in (_in_definitions, _in_tables, _beside, _in_lines):
             found = find(scope, wanted)
             if found:
@@ -26,13 +28,14 @@ def labelled(scope: etree._Element, labels: Sequence[str]) -> list[Labelled]:
     return []
 
 
-def _folded(text: str) -> str:
+def folded(text: str) -> str:
+    """A label as it is compared: without case, blanks and a colon at its end."""
     return " ".join(text.split()).rstrip(_LABEL_ENDS).casefold()
 
 
 def _in_definitions(scope: etree._Element, wanted: str) -> list[Labelled]:
     for term in scope.iter("dt"):
-        if _folded(text_of(term)) != wanted:
+        if folded(text_of(term)) != wanted:
             continue
         values: list[Labelled] = []
         for after in _after(term):
@@ -48,7 +51,7 @@ def _in_tables(scope: etree._Element, wanted: str) -> list[Labelled]:
     for row in scope.iter("tr"):
         cells = [cell for cell in row if cell.tag in ("td", "th")]
         for place in range(0, len(cells) - 1, 2):
-            if _folded(text_of(cells[place])) == wanted:
+            if folded(text_of(cells[place])) == wanted:
                 return [cells[place + 1]]
     return []
 
@@ -56,7 +59,9 @@ def _in_tables(scope: etree._Element, wanted: str) -> list[Labelled]:
 def _beside(scope: etree._Element, wanted: str) -> list[Labelled]:
     """An element that holds the label alone, and the element or the text behind it."""
     for element in scope.iter():
-        if not isinstance(element.tag, str) or element is scope or _folded(text_of(element)) != wanted:
+        if not isinstance(element.tag, str) or element is scope or is_long(element):
+            continue
+        if folded(text_of(element)) != wanted:
             continue
         tail = (element.tail or "").strip().lstrip(_LABEL_ENDS).strip()
         following = element.getnext()
@@ -70,15 +75,30 @@ def _beside(scope: etree._Element, wanted: str) -> list[Labelled]:
 def _in_lines(scope: etree._Element, wanted: str) -> list[Labelled]:
     for line in _lines(scope):
         label, colon, value = line.replace("：", ":").partition(":")
-        if colon and _folded(label) == wanted and value.strip():
+        if colon and folded(label) == wanted and value.strip():
             return [value.strip()]
     return []
 
 
-def _lines(scope: etree._Element) -> Iterable[str]:
+def _lines(scope: etree._Element) -> Iterator[str]:
     """The lines of the elements that hold text themselves, the innermost first."""
-    texts = [text_of(e) for e in scope.iter() if isinstance(e.tag, str) and (len(e) == 0 or (e.text or "").strip())]
-    return (line for text in sorted(texts, key=len) for line in text.split("\n"))
+    holders = [e for e in scope.iter() if isinstance(e.tag, str) and (len(e) == 0 or (e.text or "").strip())]
+    long_ones = {e for e in holders if is_long(e)}
+    # Long ones hold others, mostly; to read them all takes long where they nest deeply.
+    for some in ([e for e in holders if e not in long_ones], [e for e in holders if e in long_ones]):
+        yield from (line for text in sorted(map(text_of, some), key=len) for line in text.split("\n"))
+
+
+def is_long(element: etree._Element) -> bool:
+    """Whether an element holds too much for a line, what is not shown counted."""
+    if not len(element):
+        return len(element.text or "") > _LONG
+    letters = _LONG
+    for piece in element.itertext():
+        letters -= len(piece.strip())
+        if letters < 0:
+            return True
+    return False
 
 
 def _after(element: etree._Element) -> Iterable[etree._Element]:

@@ -1,0 +1,127 @@
+"""Labels with values beside them, as rows and pages have them: which there are, what they say, and what elements make them."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from lxml import etree
+
+from wadi.page.labels import folded, is_long, labelled
+from wadi.page.text import is_hidden, text_of
+
+_LINE = re.compile(r"([^\W\d][^:：\n<>]{0,29}?)\s*(?::\s+|：\s*)\S[^\n]*")
+_ENDS = (":", "：")
+_MOST_LETTERS, _MOST_WORDS, _MOST_LABELS = 40, 4, 30
+_LEAST_ROWS, _LEAST_SHARE, _LEAST_SHARE_OF_LINES = 2, 0.1, 0.3
+_ELSEWHERE = frozenset({"nav", "footer", "form", "aside", "script", "style", "select", "noscript", "template"})
+
+
+@dataclass
+class Labels:
+    """The labels of rows, in the order in which they stand: for each the value of every row, "" where it has none."""
+
+    values: dict[str, list[str]] = field(default_factory=dict)
+    _by_element: dict[etree._Element, str] = field(default_factory=dict)
+    _folded: dict[str, str] = field(default_factory=dict)
+
+    def make(self, element: etree._Element) -> bool:
+        """Whether all that an element says is a label, the value of one, or lines of both."""
+        if element in self._by_element:
+            return True
+        lines = text_of(element).split("\n")
+        return all(folded(line) in self._folded or folded(_label_of(line)) in self._folded for line in lines)
+
+    def valued_in(self, element: etree._Element) -> list[str]:
+        """The labels whose values stand in an element."""
+        if element in self._by_element:
+            return [self._by_element[element]]
+        lines = (folded(_label_of(line)) for line in text_of(element).split("\n"))
+        return [self._folded[line] for line in lines if line in self._folded]
+
+
+def labels_of_rows(rows: Sequence[etree._Element]) -> Labels:
+    """The labels that several of the rows have. Values in elements with a class of their own are found by that, and left out."""
+    counts: Counter[tuple[str, bool]] = Counter()
+    for row in rows:
+        counts.update(list(dict.fromkeys(_labels_in(row))))
+    least = {True: _LEAST_SHARE_OF_LINES * len(rows), False: _LEAST_SHARE * len(rows)}
+    usual = [label for (label, is_line), n in counts.items() if n >= max(_LEAST_ROWS, least[is_line])]
+    found = _labels(rows, [label for label in usual if not _have_classes(rows, label)])
+    found._folded.update({folded(label): label for label in usual})
+    return found
+
+
+def _have_classes(rows: Sequence[etree._Element], label: str) -> bool:
+    """Whether the value beside a label always stands in an element with a class that tells it from its siblings."""
+    values = [value for row in rows for value in labelled(row, [label])[:1]]
+    classes = [one.get("class") for one in values if not isinstance(one, str)]
+    others = [two.get("class") for one in values if not isinstance(one, str) for two in _siblings(one)]
+    return len(classes) == len(values) and len(set(classes)) == 1 and bool(classes[0]) and classes[0] not in others
+
+
+def _siblings(element: etree._Element) -> Iterator[etree._Element]:
+    yield from element.itersiblings()
+    yield from element.itersiblings(preceding=True)
+
+
+def labels_of_page(root: etree._Element) -> Labels:
+    """The labels of a page that shows one thing, without those of its navigation, its forms and its foot."""
+    main = next(root.iter("main"), None)
+    scope = main if main is not None else next(root.iter("body"), root)
+    return _labels([scope], [label for label, _ in _labels_in(scope)])
+
+
+def _labels(scopes: Sequence[etree._Element], names: Sequence[str]) -> Labels:
+    found = Labels()
+    for name in names:
+        if folded(name) in found._folded or len(found.values) >= _MOST_LABELS:
+            continue
+        values = [labelled(scope, [name])[:1] for scope in scopes]
+        texts = [one if isinstance(one, str) else text_of(one) for value in values for one in value or [""]]
+        if any(texts):
+            found.values[name] = texts
+            found._folded[folded(name)] = name
+            found._by_element.update({one: name for value in values for one in value if not isinstance(one, str)})
+    return found
+
+
+def _labels_in(scope: etree._Element) -> Iterator[tuple[str, bool]]:
+    """The labels in a row or on a page, and whether each stands in one line with its value."""
+    stack = [scope]
+    while stack:
+        element = stack.pop()
+        if element is not scope and (element.tag in _ELSEWHERE or is_hidden(element)):
+            continue
+        if (label := _own_label(element, scope)) is not None:
+            yield label, False
+        elif ((element.text or "").strip() or not len(element)) and not is_long(element):
+            yield from ((label, True) for line in text_of(element).split("\n") if (label := _label_of(line)))
+        stack += [child for child in reversed(element) if isinstance(child.tag, str)]
+
+
+def _own_label(element: etree._Element, scope: etree._Element) -> str | None:
+    """The label that an element is: a term, the head of a row that has one value, a text that ends with a colon."""
+    row = element.getparent()
+    is_head = element.tag == "th" and row is not None and row is not scope and is_pair(row)
+    if element.tag != "dt" and not is_head and not (element.text or "").rstrip().endswith(_ENDS):
+        return None
+    if element is scope or len(element) > 2:
+        return None
+    text = " ".join(text_of(element).split()).rstrip(" :：\u00a0")
+    is_short = 0 < len(text) < _MOST_LETTERS and len(text.split()) <= _MOST_WORDS and '"' not in text
+    return text if is_short and any(c.isalpha() for c in text) else None
+
+
+def is_pair(row: etree._Element) -> bool:
+    """Whether a row of a table is a head and its value."""
+    return [cell.tag for cell in row if isinstance(cell.tag, str)] in (["th", "td"], ["th", "td"] * 2)
+
+
+def _label_of(line: str) -> str:
+    """The label of a line "Label: value"; empty for others."""
+    found = _LINE.fullmatch(line.strip())
+    label = found[1] if found is not None and len(found[1].split()) <= _MOST_WORDS else ""
+    return "" if '"' in label else label
