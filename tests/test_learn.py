@@ -101,10 +101,34 @@ def test_fields_have_expressions_types_and_names() -> None:
         (["54°00′00″N 2°13′28.5″W"], 'type = "geopoint"'),
         (["ada@office.example", "keeper (at) office (dot) example"], 'type = "email"'),
         (["look at this", "now at home"], ""),
+        (["02.03.26", "28.12.25"], 'type = "date", format = "d.M.y"'),
+        (["1.2.3", "1.10.4", "2.0.1"], ""),
     ],
 )  # fmt: skip
 def test_types_are_guessed(texts: list[str], keys: str) -> None:
     assert guessed_type(texts).keys() == keys
+
+
+@pytest.mark.parametrize(
+    ("language", "texts", "keys"),
+    [
+        ("", ["1.234", "2.468"], 'type = "number", locale = "en"'),
+        ("de", ["1.234", "2.468"], 'type = "integer", locale = "de"'),
+        ("de-CH", ["1.234", "2.468"], 'type = "number", locale = "de_CH"'),
+        ("sv", ["1 234,5 kr"], 'type = "money", locale = "sv"'),
+        ("en-GB", ["3/4/2026", "5/6/2026"], 'type = "date", format = "d/M/y"'),
+        ("en-US", ["3/4/2026", "5/6/2026"], 'type = "date", format = "M/d/y"'),
+        ("en-US", ["13/4/2026", "5/6/2026"], 'type = "date", format = "d/M/y"'),
+        ("cs", ["3. listopadu 2026"], 'type = "date", locale = "cs", format = "d. MMMM y"'),
+        ("fr", ["12,345 €"], 'type = "money", locale = "fr"'),
+        ("tlh", ["1.5"], 'type = "number", locale = "en"'),
+        ("not a language", ["1.5"], 'type = "number", locale = "en"'),
+    ],
+)
+def test_what_can_be_read_in_several_ways_is_read_in_the_language_of_the_page(
+    language: str, texts: list[str], keys: str
+) -> None:
+    assert guessed_type(texts, None, language).keys() == keys
 
 
 @pytest.mark.parametrize(
@@ -114,6 +138,7 @@ def test_types_are_guessed(texts: list[str], keys: str) -> None:
         ("<a href=?p=2>Nächste Seite</a>", "next link", "?p=2"),
         ("<a href=?p=2>次へ</a>", "next link", "?p=2"),
         ("<a href=?p=2 aria-label='Next page'>»</a>", "next link", "?p=2"),
+        ("<a href=?p=2><img src=n.gif alt=weiter></a>", "next link", "?p=2"),
         ("<link rel=next href=/two>", "rel=next", "/two"),
         ("<p><a href=?page=1>1</a> <b>2</b> <a href=?page=3>3</a> <a href=?page=9>9</a></p>", "page numbers", "'page'"),
         ("<p>Showing 1–30 of 1,354 results</p>", "stated total", "1354"),
@@ -124,6 +149,22 @@ def test_types_are_guessed(texts: list[str], keys: str) -> None:
 def test_how_pages_go_on(html: str, how: str, telling: str) -> None:
     found = paging_of(read_document(f"<body>{html}</body>".encode(), "http://h/", "text/html"))
     assert [one.how for one in found if telling in one.value] == [how]
+
+
+@pytest.mark.parametrize(
+    ("link", "plan"),
+    [
+        ("<a href=?p=2 aria-label='Next page'><svg></svg></a>", """next = 'a[aria-label="Next page"]'"""),
+        ("<a href=?p=2 title=weiter></a>", """next = 'a[title="weiter"]'"""),
+        ("<a href=?p=2><img src=n.gif alt=Next></a>", """next = 'a:has(img[alt="Next"])'"""),
+    ],
+)
+def test_a_next_link_without_a_text_is_picked_by_what_it_is_called(link: str, plan: str) -> None:
+    document = read_document(f"<body><p><a href=/>Home</a> {link}</p>".encode(), "http://h/", "text/html")
+    (found,) = [one for one in paging_of(document) if one.how == "next link"]
+    assert found.plan == plan
+    link_element = document.tree.findall(".//a")[1]
+    assert compile_expression(found.expression).nodes(document.scope, document)[0] is link_element
 
 
 @pytest.mark.parametrize(

@@ -70,16 +70,16 @@ def quoted(text: str) -> str:
     return f"'{text}'" if "'" not in text else '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def field_candidates(document: Document, rows: Sequence[etree._Element]) -> list[FieldGuess]:
-    """The fields that rows have, in the order in which they stand; at most 40."""
+def field_candidates(document: Document, rows: Sequence[etree._Element], language: str = "") -> list[FieldGuess]:
+    """The fields that rows have, in the order in which they stand; at most 40. `language` is the page's."""
     read = list(rows[:_MOST_ROWS])
     found: list[FieldGuess] = []
     seen: set[tuple[str, ...]] = set()
     for name in _row_attributes(read):
         texts = [tidied(row.get(name) or "") for row in read]
-        _add(found, seen, _guess(".", name, texts, 0.0, name.removeprefix("data-")), texts)
+        _add(found, seen, _guess(".", name, texts, 0.0, name.removeprefix("data-"), language), texts)
     labels = labels_of_rows(read) if document.kind == "html" else Labels()
-    labelled = {label: (guess, texts) for label, guess, texts in _labelled(labels)}
+    labelled = {label: (guess, texts) for label, guess, texts in _labelled(labels, language)}
     for spot in _spots(read):
         is_labelled = bool(labels.values) and _is_made_by(labels, spot)
         for label in _labels_valued_in(labels, spot) if is_labelled else ():
@@ -93,25 +93,25 @@ def field_candidates(document: Document, rows: Sequence[etree._Element]) -> list
             if is_labelled and attribute is None:
                 continue
             name = _name(spot, attribute, label, read)
-            _add(found, seen, _guess(expression, attribute, texts, several, name), texts)
+            _add(found, seen, _guess(expression, attribute, texts, several, name, language), texts)
     for guess, texts in labelled.values():
         _add(found, seen, guess, texts)
     return _named_apart(found[:_MOST_FIELDS])
 
 
-def page_fields(document: Document) -> list[FieldGuess]:
+def page_fields(document: Document, language: str = "") -> list[FieldGuess]:
     """The fields of a page that shows one thing: its heading, and the values beside labels. None where there are no labels."""
-    found = [guess for _, guess, _ in _labelled(labels_of_page(document.tree)) if guess is not None]
+    found = [guess for _, guess, _ in _labelled(labels_of_page(document.tree), language) if guess is not None]
     heading = next(document.tree.iter("h1"), None)
     if found and heading is not None and (title := text_of(heading)):
         found.insert(0, FieldGuess("h1", None, 1.0, 0.0, (title,), STRING, "name"))
     return _named_apart(found[:_MOST_FIELDS])
 
 
-def _labelled(labels: Labels) -> Iterator[tuple[str, FieldGuess | None, list[str]]]:
+def _labelled(labels: Labels, language: str) -> Iterator[tuple[str, FieldGuess | None, list[str]]]:
     """The labels with a field for each, None where it says nothing, and its texts."""
     for label, texts in labels.values.items():
-        guess = _guess("", None, texts, 0.0, label)
+        guess = _guess("", None, texts, 0.0, label, language)
         yield label, replace(guess, label=label) if guess is not None else None, texts
 
 
@@ -135,13 +135,15 @@ def _add(found: list[FieldGuess], seen: set[tuple[str, ...]], guess: FieldGuess 
         found.append(guess)
 
 
-def _guess(expression: str, attribute: str | None, texts: list[str], several: float, name: str) -> FieldGuess | None:
+def _guess(
+    expression: str, attribute: str | None, texts: list[str], several: float, name: str, language: str
+) -> FieldGuess | None:
     filled = [text for text in texts if text not in MISSING_TEXTS]
     share = len(filled) / len(texts)
     if share < _LEAST_SHARE or (len(set(filled)) == 1 and len(texts) > 3 and share > 0.6):
         return None
     samples = tuple(dict.fromkeys(filled))[:3]
-    return FieldGuess(expression, attribute, share, several, samples, guessed_type(filled, attribute), name)
+    return FieldGuess(expression, attribute, share, several, samples, guessed_type(filled, attribute, language), name)
 
 
 def _row_attributes(rows: Sequence[etree._Element]) -> list[str]:

@@ -65,12 +65,13 @@ def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
     sources = data_sources(document)
     data = structured(document)
     kind = page_kind(document, candidates, sources, reply.status)
+    language = language_of_page(document, reply)
     return Look(
         document,
         reply,
         kind,
-        [RowsFound(one, field_candidates(document, one.rows)) for one in candidates],
-        page_fields(document) if kind.kind == "single page" else [],
+        [RowsFound(one, field_candidates(document, one.rows, language)) for one in candidates],
+        page_fields(document, language) if kind.kind == "single page" else [],
         tables=html_tables(document),
         labels=definition_lists(document),
         paging=paging_of(document, reply, candidates[0].rows if candidates else ()),

@@ -99,21 +99,33 @@ def _rel_next(document: Document) -> Iterator[Paging]:
 
 def _next_links(document: Document) -> Iterator[Paging]:
     for link in document.tree.iter("a"):
-        text = text_of(link) or tidied(link.get("aria-label") or link.get("title") or "")
+        said, (unsaid, by_attribute) = text_of(link), _unsaid(link)
+        text = said or tidied(unsaid)
         if len(text) > 40 or not _NEXT.match(text.strip(" ‹«←<")) or not link.get("href"):
             continue
         expression, _ = expression_for(document, [link], [])
         words = re.sub(r"\s*[›»→>▸]+$", "", text)
         upper = _container(document, link)
-        plan = (
-            f"next = {{ at = {quoted(upper)}, text = {quoted(words)} }}"
-            if upper and words
-            else f"next = {quoted(expression or 'a')}"
-        )
+        if not said:
+            expression, plan = by_attribute, f"next = {quoted(by_attribute)}"
+        elif upper and words:
+            plan = f"next = {{ at = {quoted(upper)}, text = {quoted(words)} }}"
+        else:
+            plan = f"next = {quoted(expression or 'a')}"
         yield Paging(
             "next link", expression or upper or "a", f"{text} → {_absolute(link.get('href') or '', document)}", plan
         )
         return
+
+
+def _unsaid(link: etree._Element) -> tuple[str, str]:
+    """What a link without a text is called, and the expression that picks it by that."""
+    for element, name in ((link, "aria-label"), (link, "title"), *((image, "alt") for image in link.iter("img"))):
+        value = element.get(name) or ""
+        if value.strip() and '"' not in value and "\\" not in value:
+            test = f'[{name}="{value}"]'
+            return value, f"a{test}" if element is link else f"a:has(img{test})"
+    return "", ""
 
 
 def _container(document: Document, link: etree._Element) -> str:

@@ -6,10 +6,13 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
+from typing import NamedTuple
 
 from wadi.clean.contacts import point_reader, read_email
 from wadi.clean.dates import date_reader
-from wadi.clean.errors import NotReadable
+from wadi.clean.errors import BadSetting, NotReadable
+from wadi.clean.locales import locale_of
 from wadi.clean.money import money_reader, names_currency
 from wadi.clean.numbers import NumberWriting, PlainNumber, integer_reader, number_reader
 from wadi.clean.types import TypeName, read_boolean
@@ -18,8 +21,11 @@ from wadi.plan.model import MISSING_TEXTS
 _ENOUGH = 0.9
 _LOCALES = ("en", "fr", "de", "de_CH")
 _DATE_LOCALES = ("en", "de", "fr", "es", "it", "pt", "nl", "sv", "pl", "cs", "ru", "ja", "zh")
-_DATE_PATTERNS = ("d MMMM y", "d MMM y", "MMMM d, y", "MMM d, y", "d. MMMM y", "d.M.y", "d/M/y", "M/d/y", "y年M月d日")
+_WORDED_DATES = ("d MMMM y", "d MMM y", "MMMM d, y", "MMM d, y", "d. MMMM y", "y年M月d日")
 _NUMERIC_DATES = ("d.M.y", "d/M/y", "M/d/y")
+_NUMERIC_DATE = re.compile(r"\d{1,2}([./])\d{1,2}\1(?:\d{4}|\d\d)\s*")
+_SOME_YEAR = 2000
+"""In which century a year of two digits is does not count here."""
 _UNIT = re.compile(r"^[^\d]*?[\d][\d.,'’\s\u00a0\u2009\u202f]*\s*(?P<unit>[^\d\s.,\"\\][^\d\n\"\\]{0,11})$")
 _TIMES = re.compile(r"([01]?\d|2[0-3]):[0-5]\d(?::[0-5]\d)?")
 _MOMENT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
@@ -55,12 +61,13 @@ STRING = TypeGuess("string")
 _Guess = Callable[[Sequence[str]], TypeGuess | None]
 
 
-def guessed_type(texts: Iterable[str], attribute: str | None = None) -> TypeGuess:
+def guessed_type(texts: Iterable[str], attribute: str | None = None, language: str = "") -> TypeGuess:
     """The type that at least nine of ten texts have; texts that count as missing are left out. String when none fits.
 
     Method: readers of the plan's own types are tried in order (money, integer, number, number by locale and unit, date by
     common patterns, boolean, time, point, mail address). Codes with leading zeros stay text. Where up to three words come in
-    place of a number or date ("on request"), they count as missing.
+    place of a number or date ("on request"), they count as missing. What can be read in several ways (`1.234`, `3/4/2026`) is
+    read as in the page's `language` (RFC 5646).
     """
     values = [text for text in texts if text.strip() not in MISSING_TEXTS][:_MOST]
     if not values:
@@ -68,9 +75,36 @@ def guessed_type(texts: Iterable[str], attribute: str | None = None) -> TypeGues
     if attribute in ("href", "src"):
         return TypeGuess("url")
     is_code = sum(bool(re.match(r"0\d", text)) for text in values) > len(values) * 0.2
-    guesses = (_moment, _date) if is_code else (_money, _number, _moment, _date)
+    tongue = _tongue(language)
+    dates = (_moment, partial(_date, tongue=tongue))
+    guesses = dates if is_code else (partial(_money, tongue=tongue), partial(_number, tongue=tongue), *dates)
     found = _first(guesses, values) or _first((_boolean, _other), values)
     return found or _with_words(values, guesses) or STRING
+
+
+class _Tongue(NamedTuple):
+    """In which order locales of numbers and of dates, and numeric dates, are tried."""
+
+    numbers: tuple[str, ...]
+    dates: tuple[str, ...]
+    numeric: tuple[str, ...]
+
+
+def _tongue(language: str) -> _Tongue:
+    """The page's language first, if CLDR has it; the month before the day where it names the United States."""
+    name, _, region = language.replace("-", "_").partition("_")
+    own = f"{name.lower()}_CH" if region.upper() == "CH" else name.lower()
+    try:
+        locale_of(own)
+    except BadSetting:
+        own = ""
+    first = (own,) if own else ()
+    numeric = (
+        tuple(sorted(_NUMERIC_DATES, key=lambda one: not one.startswith("M")))
+        if region.upper() == "US"
+        else _NUMERIC_DATES
+    )
+    return _Tongue(tuple(dict.fromkeys((*first, *_LOCALES))), tuple(dict.fromkeys((*first, *_DATE_LOCALES))), numeric)
 
 
 def _first(guesses: Iterable[_Guess], values: Sequence[str]) -> TypeGuess | None:
@@ -87,12 +121,12 @@ def _with_words(values: Sequence[str], guesses: Iterable[_Guess]) -> TypeGuess |
     return replace(found, missing=tuple(words)) if found is not None else None
 
 
-def _money(values: Sequence[str]) -> TypeGuess | None:
+def _money(values: Sequence[str], tongue: _Tongue) -> TypeGuess | None:
     """A sum of money: nearly every text names a currency."""
     if sum(map(names_currency, values)) < len(values) * _ENOUGH:
         return None
     marked = any(re.search(r"\d[.,'’\u00a0\u2009\u202f ]\d", value) for value in values)
-    for locale in _LOCALES if marked else (None, "en"):  # "$" is the sign of several currencies without any
+    for locale in tongue.numbers if marked else (None, "en"):  # "$" is the sign of several currencies without any
         if (share := _share(values, money_reader(NumberWriting(locale)))) >= _ENOUGH:
             return TypeGuess("money", locale, share=share)
     return None
@@ -114,7 +148,7 @@ def _other(values: Sequence[str]) -> TypeGuess | None:
     return TypeGuess("email", share=share) if share >= _ENOUGH else None
 
 
-def _number(values: Sequence[str]) -> TypeGuess | None:
+def _number(values: Sequence[str], tongue: _Tongue) -> TypeGuess | None:
     if all(isinstance(value, PlainNumber) for value in values):
         return TypeGuess("integer" if all(re.fullmatch(r"-?\d+", value) for value in values) else "number")
     if sum(value[:1].isdigit() or value[:1] in "+-−.(" or value[-1:].isdigit() for value in values) < len(values) * 0.5:
@@ -122,7 +156,7 @@ def _number(values: Sequence[str]) -> TypeGuess | None:
     unit = _common_unit(values)
     # A mark in a number belongs to some locale; without any, none has to be named.
     marked = any(re.search(r"\d[.,'’\u00a0\u2009\u202f ]\d", value) for value in values)
-    for locale in _LOCALES if marked else (None,):
+    for locale in tongue.numbers if marked else (None,):
         for name, read in (("integer", integer_reader(locale, unit)), ("number", number_reader(locale, unit))):
             share = _share(values, read)
             if share >= _ENOUGH:
@@ -138,17 +172,17 @@ def _common_unit(values: Sequence[str]) -> str | None:
     return unit if count >= len(values) * 0.5 else None
 
 
-def _date(values: Sequence[str]) -> TypeGuess | None:
+def _date(values: Sequence[str], tongue: _Tongue) -> TypeGuess | None:
     if sum(any(c.isdigit() for c in value) for value in values) < len(values) * _ENOUGH:
         return None
     if (share := _share(values, date_reader())) >= _ENOUGH:
         return TypeGuess("date", share=share)
     worded = any(c.isalpha() for value in values for c in value)
-    for pattern in _DATE_PATTERNS:
-        if worded == (pattern in _NUMERIC_DATES):
-            continue
-        for locale in (None,) if pattern in _NUMERIC_DATES else _DATE_LOCALES:
-            if (share := _share(values, date_reader(pattern, locale))) >= _ENOUGH:
+    if not worded and sum(_NUMERIC_DATE.fullmatch(value) is not None for value in values) < len(values) * _ENOUGH:
+        return None  # versions have such numbers, too
+    for pattern in _WORDED_DATES if worded else tongue.numeric:
+        for locale in tongue.dates if worded else (None,):
+            if (share := _share(values, date_reader(pattern, locale, this_year=_SOME_YEAR))) >= _ENOUGH:
                 return TypeGuess("date", locale, pattern, None, share)
     return None
 
