@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
@@ -18,6 +19,7 @@ from wadi.crawl.events import Event, HostGivenUp, PageFailed, Sent
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import compile_kinds
 from wadi.plan.reader import parse_plan, with_limits
+from wadi.problems import PlanError
 from wadi.runs import Run
 from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
 from wadi.store.order import Visit
@@ -97,6 +99,78 @@ def test_a_page_that_is_none_is_a_failure_and_never_no_rows(page: str, plan: str
     found = _extract(page, plan + '\ntable = "t"\n[page.list.fields]\nx = "b"')
     assert found.failure is not None
     assert (found.failure.code, found.tables, found.links) == (code, (), ())
+
+
+CARRIED = """<!doctype html><title>Wells</title><div id=app></div><a class=older href="?page=2">Older</a>
+<script>window.LIST = {"total": 54, "wells": [{"code": "MW-1", "depth": 3.5, "of": {"name": "Ash"}}, {"code": "MW-2", "depth": null}]};</script>
+<script type="application/ld+json">{"@type": "ItemList", "itemListElement": [{"item": {"name": "Ash Well"}}, {"item": {"name": "Elm Well"}}]}</script>
+<meta name=area content=north>"""
+OF_STATE = 'rows = "$.state.LIST.wells[*]"\ntable = "t"\n{}\n[page.list.fields]\ncode = "$.code"\n'
+
+
+@pytest.mark.parametrize(
+    ("plan", "rows"),
+    [
+        (OF_STATE.format(""), [["MW-1"], ["MW-2"]]),
+        (OF_STATE.format('expect = "#app"') + 'depth = { at = "$.depth", type = "number" }', [["MW-1", 3.5], ["MW-2", None]]),
+        (OF_STATE.format("") + 'title = { from = "page", at = "title" }', [["MW-1", "Wells"], ["MW-2", "Wells"]]),
+        (OF_STATE.format("") + 'n = { from = "page", at = "$.state.LIST.total" }', [["MW-1", "54"], ["MW-2", "54"]]),
+        (OF_STATE.format("") + 'area = { from = "data", at = "$.meta.area" }', [["MW-1", "north"], ["MW-2", "north"]]),
+        (OF_STATE.format("") + 'n = { from = "key" }', [["MW-1", "0"], ["MW-2", "1"]]),
+        (OF_STATE.format("") + 'n = { from = "heading", at = "$.total" }', [["MW-1", "54"], ["MW-2", "54"]]),
+        ('rows = "$.jsonld[*].itemListElement[*].item"\ntable = "t"\n[page.list.fields]\nname = "$.name"', [["Ash Well"], ["Elm Well"]]),
+        ('table = "t"\n[page.list.fields]\ntitle = "title"\nstated = "$.state.LIST.total"', [["Wells", "54"]]),
+        ('rows = "title"\ntable = "t"\ntotal = "$.state.LIST.total"\n[page.list.fields]\nx = "."', [["Wells"]]),
+    ],
+)  # fmt: skip
+def test_rows_and_fields_of_the_data_that_a_page_carries(plan: str, rows: list[list[Any]]) -> None:
+    found = _extract(CARRIED, plan)
+    assert found.failure is None
+    assert found.tables[0].rows == rows
+
+
+def test_a_listing_of_carried_data_goes_on_in_the_page() -> None:
+    found = _extract(CARRIED, OF_STATE.format('next = "a.older"\ntotal = "$.state.LIST.total"'))
+    assert [link.request.url for link in found.links] == ["http://h/list?page=2"]
+    assert (found.total, found.row_count) == (54, 2)
+
+
+@pytest.mark.parametrize(
+    ("page", "plan", "code"),
+    [
+        ("<title>Please wait</title>", OF_STATE.format(""), "wrong-kind"),
+        ("<title>Please wait</title>", OF_STATE.format('expect = "$.state.LIST"'), "wrong-kind"),
+        ("<title>Please wait</title><p>x", OF_STATE.format('expect = "#app"'), "not-the-page"),
+        ('<script>window.LIST = {"wells": []};</script>', OF_STATE.format(""), "wrong-kind"),
+        (CARRIED, OF_STATE.format("").replace("LIST", "LISTS"), "wrong-kind"),
+        (CARRIED, 'table = "t"\n[page.list.fields]\nx = "$.items[0]"', "wrong-kind"),
+    ],
+)
+def test_a_page_that_carries_nothing_of_it_is_a_failure(page: str, plan: str, code: str) -> None:
+    found = _extract(page, plan)
+    assert found.failure is not None
+    assert (found.failure.code, found.tables) == (code, ())
+
+
+def test_an_empty_list_in_the_data_may_be_all_there_is() -> None:
+    plan = OF_STATE.format("expect = '$.state.LIST'")
+    found = _extract('<script>window.LIST = {"wells": []};</script>', plan)
+    assert found.failure is None
+    assert found.tables[0].rows == []
+
+
+@pytest.mark.parametrize(
+    ("plan", "told"),
+    [
+        (OF_STATE.format("") + 'x = "b"', '"b" reads HTML or XML, but'),
+        ('rows = "li"\ntable = "t"\n[page.list.fields]\nx = "$.state.y"', r'"$.state.y" reads JSON, but "li"'),
+        ('rows = "$.items[*]"\ntable = "t"\nnext = "a"\n[page.list.fields]\nx = "$.y"', '"a" reads HTML or XML, but'),
+        ('rows = "li"\ntable = "t"\ntotal = "$.total"\n[page.list.fields]\nx = "b"', '"$.total" reads JSON, but'),
+    ],
+)
+def test_lint_knows_the_data_of_a_page_from_json(plan: str, told: str) -> None:
+    with pytest.raises(PlanError, match=re.escape(told)):
+        _extract(CARRIED, plan)
 
 
 def test_an_image_is_no_page_and_an_empty_listing_is_one() -> None:

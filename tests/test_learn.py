@@ -174,6 +174,28 @@ def test_what_is_no_total(html: str) -> None:
     assert paging_of(read_document(html.encode(), "http://h/", "text/html")) == []
 
 
+def test_columns_of_json_have_telling_names() -> None:
+    member = {"id": 1, "attributes": {"title": "x"}, "district": {"name": "a"}, "keeper": None, "list": [1]}
+    (found,) = json_rows({"rows": [member, {**member, "id": 2, "keeper": {"code": "K"}}]}, 1)
+    names = [(name, where) for name, where, *_ in found.fields]
+    assert names == [
+        ("id", "$.id"),
+        ("title", "$.attributes.title"),
+        ("district_name", "$.district.name"),
+        ("list", "$.list"),
+        ("keeper_code", "$.keeper.code"),
+    ]
+
+
+def test_a_script_that_names_records_is_not_one_that_asks_for_them() -> None:
+    links = ", ".join(f'"/api/weirs/{n}"' for n in range(1, 9))
+    html = f'<body><div id=app></div><script>let all = [{links}]; let other = "/api/keepers";</script>'
+    document = read_document(html.encode(), "http://h/", "text/html")
+    found = data_sources(document)
+    assert [(one.url, one.alike) for one in found] == [("http://h/api/weirs/1", 7), ("http://h/api/keepers", 0)]
+    assert not any("asks for" in reason for reason in page_kind(document, [], found).reasons)
+
+
 def test_paging_in_json_and_in_the_link_header() -> None:
     reply = Reply(
         Request("http://h/"), "http://h/", 200, (("Link", '</a>; rel="prev", </b?x=1>; rel="next"'),), b"", 0.0

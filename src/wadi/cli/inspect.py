@@ -79,7 +79,7 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
                 ],
             ),
             ("data", _data_lines(look, most)),
-            ("sources", [f"{source.url}  ({source.what}, {source.where})" for source in look.sources[: most // 3]]),
+            ("sources", _source_lines(look, most // 3)),
         ]
     )
 
@@ -138,11 +138,18 @@ def _page_fields(look: Look, width: int) -> list[Any]:
 
 
 def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:
+    from wadi.learn.outline import JsonRows
+
+    # What scripts hold is the page itself where they fill it.
+    of_data = look.data_rows if look.kind.kind == "script shell" else []
+    candidates: list[JsonRows | RowsFound] = [*look.json_rows, *of_data, *look.rows]
     found: list[tuple[str, list[Any]]] = []
-    for number, one in enumerate(look.rows, 1):
-        found.append((f"rows {number}", _rows_lines(one, width, full=number == 1 or verbose)))
-    for number, rows in enumerate(look.json_rows, 1):
-        found.append((f"rows {number}", _json_lines(rows, width, full=number == 1 or verbose)))
+    for rows in candidates:
+        full = not found or verbose
+        lines = (
+            _json_lines(rows, width, full=full) if isinstance(rows, JsonRows) else _rows_lines(rows, width, full=full)
+        )
+        found.append((f"rows {len(found) + 1}", lines))
     return found
 
 
@@ -238,10 +245,15 @@ def _data_lines(look: Look, most: int) -> list[str]:
     for name, count, first in look.attributes[:6]:
         lines.append(f"{'attribute':<10}{name} on {plural(count, 'element')}: {shortened(first, 60)}")
     for rows in look.data_rows:
-        lines.append(
-            f'{"rows":<10}from = "data", {rows.expression}: {rows.count} with {", ".join(f[0] for f in rows.fields[:8])}'
-        )
+        lines.append(f"{'rows':<10}{rows.expression}: {rows.count} with {', '.join(f[0] for f in rows.fields[:8])}")
     return lines
+
+
+def _source_lines(look: Look, most: int) -> list[str]:
+    return [
+        f"{one.url}  ({one.what}, {one.where}{f'; {one.alike} more with other numbers' if one.alike else ''})"
+        for one in look.sources[:most]
+    ]
 
 
 def _item_text(item: Any) -> str:

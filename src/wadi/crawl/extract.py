@@ -117,7 +117,10 @@ def _read(page: _Page, taking: Taking | None = None) -> Extract:
         return Extract(failure=Problem("logged-out", what, place), lost=True)
     if not is_readable(document, kind):
         what = f"reply {reply.status} is {document.kind.upper()}, which no expression of page {kind.name!r} reads"
-        return Extract(failure=Problem("wrong-kind", what, place, now="JSON is read with JSONPath: $.…"))
+        now = "JSON is read with JSONPath: $.…"
+        if document.kind == "html" and "json" in kind.reads:
+            now = "nor is it in the data that the page carries: wadi inspect shows what is"
+        return Extract(failure=Problem("wrong-kind", what, place, now=now))
     is_empty = stands(kind.empty, document)
     if kind.expect and not is_empty and not stands(kind.expect, document):
         block = block_of(look_of(document, len(reply.body)), misses_expected=True, usual_bytes=usual_bytes)
@@ -194,8 +197,15 @@ def stands(expressions: Sequence[Expression], document: Document) -> bool:
 
 
 def is_readable(document: Document, kind: Kind) -> bool:
-    """Whether some expression of the page kind reads such a document at all."""
+    """Whether some expression of the page kind reads such a document at all. HTML whose rows or fields are JSON has to carry
+    some of it: else it stands in place of the page that was asked for."""
     reads = kind.reads
+    is_of_data = reads == {"json"} or (kind.rows and all(one.reads == "json" for one in kind.rows))
+    if document.kind == "html" and is_of_data:
+        if any(one.reads != "json" for one in kind.expect):
+            return True
+        own = [one for field in kind.fields if field.source in ("", "page") for one in field.expressions]
+        return stands([*kind.expect, *kind.empty, *(kind.rows or own)], document)
     return not reads or bool(reads & {"any", "json" if document.kind == "json" else "tree"})
 
 

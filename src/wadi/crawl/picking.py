@@ -64,7 +64,7 @@ def nodes_of(field: Field, scope: Scope, document: Document) -> list[Node]:
     if field.source == "page":
         scope = document.scope
     elif field.source == "data":
-        scope = data_scope(document)
+        scope = _data_of(document)
     elif field.source == "heading":
         return _heading(field, scope, document)
     if field.plan.under is not None:
@@ -72,6 +72,12 @@ def nodes_of(field: Field, scope: Scope, document: Document) -> list[Node]:
     if field.plan.label:
         return _beside_label(field, scope, document)
     return first_of(field.expressions, scope, document)
+
+
+def _data_of(document: Document) -> JsonNode:
+    from wadi.page.structured import data_scope
+
+    return data_scope(document)
 
 
 def _beside_label(field: Field, scope: Scope, document: Document) -> list[Node]:
@@ -88,7 +94,7 @@ def _heading(field: Field, scope: Scope, document: Document) -> list[Node]:
     """The last of the headings that stand before the row; of JSON, what the nearest value around the row has."""
     if isinstance(scope, JsonNode):
         for length in range(len(scope.path) - 1, -1, -1):
-            value = document.data
+            value = document.data if document.kind == "json" else _data_of(document).value
             for step in scope.path[:length]:
                 value = value[step]
             if found := first_of(field.expressions, JsonNode(value, scope.path[:length]), document):
@@ -123,17 +129,6 @@ def _under(field: Field, heading: str, scope: Scope, document: Document) -> list
     if not field.expressions:
         return list(cells)
     return [node for cell in cells for node in first_of(field.expressions, cell, document)]
-
-
-def data_scope(document: Document) -> JsonNode:
-    """The structured data of a page, where `from = "data"` searches; made once for each document."""
-    from wadi.page.structured import structured
-
-    kept: JsonNode | None = document.__dict__.get("_data_scope")
-    if kept is None:
-        kept = JsonNode(structured(document), ())
-        document.__dict__["_data_scope"] = kept
-    return kept
 
 
 def taken(node: Node, field: Field) -> list[str]:

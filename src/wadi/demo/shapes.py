@@ -97,6 +97,17 @@ async def _catalogue(request: web.Request) -> web.Response:
     return html(page("results.html", springs=_part(rows, number), total=len(rows), older=following))
 
 
+async def _depths(request: web.Request) -> web.Response:
+    """A list that a script draws from the data that the page carries."""
+    rows, number = office.wells(), _number(request.query.get("page"))
+    wells = [
+        {"code": s.code, "depth": s.depth_m, "district": {"name": s.district.name}, "spring": s.path}
+        for s in _part(rows, number)
+    ]
+    older = f"/depths?page={number + 1}" if number * ROWS < len(rows) else None
+    return html(page("depths.html", data={"total": len(rows), "wells": wells}, older=older))
+
+
 async def _find(request: web.Request) -> web.Response:
     """A search by a part of the name: nothing, one, or several."""
     name = request.query.get("name", "").casefold()
@@ -319,6 +330,7 @@ FURTHER = (
     ("/duties", "Who looks after what"),
     ("/gallery", "Photographs"),
     ("/board", "On the board today"),
+    ("/depths", "Depths of wells"),
     ("/open-data", "Open data"),
     ("/notebook", "Surveyors’ notebook"),
     ("/members/login", "For members"),
@@ -330,6 +342,7 @@ PAGES: dict[str, Callable[[web.Request], Any]] = {
     "/search": _search,
     "/catalogue": _catalogue,
     "/find": _find,
+    "/depths": _depths,
     "/sitemap.xml": _sitemap,
     "/sitemap-{number}.xml.gz": _sitemap_part,
     "/notices/{number}": _notice,

@@ -218,6 +218,20 @@ def board_rows(site: str) -> list[dict[str, Any]]:
     return _of(springs()[:15], "code", "depth=depth_m")
 
 
+def depths_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/depths.toml`."""
+    return [
+        {
+            "code": s.code,
+            "depth": s.depth_m,
+            "district": s.district.name,
+            "url": f"{site}{s.path}",
+            "list": "Depths of wells",
+        }
+        for s in office.wells()
+    ]
+
+
 def atlas_rows(site: str) -> list[dict[str, Any]]:
     """The table of `examples/atlas.toml`."""
     return [
@@ -316,6 +330,7 @@ TRUTHS = {
     "yearbook": yearbook_rows,
     "inspections": inspections_rows,
     "board": board_rows,
+    "depths": depths_rows,
     "atlas": atlas_rows,
     "walk": walk_rows,
     "lookup": lookup_rows,

@@ -8,7 +8,7 @@ from typing import Literal
 
 from wadi.learn.labels import is_pair
 from wadi.learn.rows import RowsGuess
-from wadi.learn.sources import Source
+from wadi.learn.sources import ASKED_FOR, Source
 from wadi.page.document import Document
 from wadi.page.text import text_of
 
@@ -121,7 +121,7 @@ def _shell(document: Document, candidates: list[RowsGuess], sources: list[Source
     noscript = [e for e in document.tree.iter("noscript") if re.search(r"java ?script", text_of(e), re.IGNORECASE)]
     if noscript:
         reasons.append("a noscript element asks for JavaScript")
-    fetched = [source for source in sources if "script" in source.what]
+    fetched = [source for source in sources if source.what == ASKED_FOR]
     if fetched:
         reasons.append(f"a script asks for {fetched[0].url}")
     if (

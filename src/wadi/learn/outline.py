@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -16,6 +17,8 @@ _MOST_MEMBERS = 200
 _DEEPEST = 12
 _SAMPLES = 3
 _KEYS_AS_DATA = 12
+_SAYS_LITTLE = frozenset({"name", "id", "value", "title", "text", "label", "url", "href", "code", "amount"})
+_WRAPPERS = frozenset({"attributes", "data", "node", "item", "fields", "properties", "links"})
 
 
 @dataclass(slots=True)
@@ -107,8 +110,10 @@ def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
     fields = []
     for where, found in values.items():
         texts = [_text(value) for value in found if value is not None]
+        if not texts and any(other.startswith((f"{where}.", f"{where}[")) for other in values):
+            continue  # an object that is null now and then
         samples = tuple(dict.fromkeys(texts))[:_SAMPLES]
-        name = where.rpartition(".")[2].strip("[]'\"$") or "value"
+        name = _name_of(where)
         fields.append((name, where, len(texts) / len(read), samples, guessed_type(texts) if texts else STRING))
     if not fields:
         return None
@@ -117,6 +122,13 @@ def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
     depth = path.count(".") + path.count("[")
     score = min(len(members), 100) ** 0.5 * min(varied, 12) * alike / (1 + 0.15 * depth)
     return JsonRows(path, len(members), tuple(fields), score)
+
+
+def _name_of(path: str) -> str:
+    """A name for a column: the last key, with the one before it where it says little (`district.name`)."""
+    keys = [key for key in re.split(r"\.|\['?|'?\]", path.removeprefix("$")) if key]
+    few = keys[-2:] if keys and keys[-1].lower() in _SAYS_LITTLE else keys[-1:]
+    return "_".join(key for key in few if key.lower() not in _WRAPPERS or len(few) == 1) or "value"
 
 
 def _row_values(member: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[tuple[Step, ...], Any]]:

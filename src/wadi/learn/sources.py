@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wadi.page.document import Document
 from wadi.urls import NotAUrl, normalised, resolve
 
+ASKED_FOR = "a script asks for it"
 _MOST = 20
+_MANY = 3
 _FEED_TYPES = (
     "application/rss+xml",
     "application/atom+xml",
@@ -35,11 +37,13 @@ _NO_DATA = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """An address that may hold the data: what it is, and where on the page it is named."""
+    """An address that may hold the data: what it is, and where on the page it is named. `alike` others differ from it in
+    numbers alone, and are left out."""
 
     url: str
     what: str
     where: str
+    alike: int = 0
 
 
 def data_sources(document: Document) -> list[Source]:
@@ -49,7 +53,18 @@ def data_sources(document: Document) -> list[Source]:
     found: dict[str, Source] = {}
     for source in [*_fetched(document), *_attributes(document), *_linked(document), *_quoted(document)]:
         found.setdefault(normalised(source.url) if "://" in source.url else source.url, source)
-    return list(found.values())[:_MOST]
+    return _without_alike(list(found.values()))[:_MOST]
+
+
+def _without_alike(sources: list[Source]) -> list[Source]:
+    """The first of those that differ in numbers alone, where they are many: the addresses of records, not of their list."""
+    groups: dict[tuple[str, str], list[Source]] = {}
+    for source in sources:
+        groups.setdefault((source.what, re.sub(r"\d+", "0", source.url)), []).append(source)
+    many = {id(one): place for group in groups.values() if len(group) >= _MANY for place, one in enumerate(group)}
+    counts = {id(group[0]): len(group) - 1 for group in groups.values() if len(group) >= _MANY}
+    kept = (source for source in sources if many.get(id(source), 0) == 0)
+    return [replace(source, alike=counts.get(id(source), 0)) for source in kept]
 
 
 def _script_texts(document: Document) -> Iterator[tuple[int, str]]:
@@ -66,7 +81,7 @@ def _fetched(document: Document) -> Iterator[Source]:
     for number, text in _script_texts(document):
         for found in _FETCHED.finditer(text):
             if not _NO_DATA.search(found[1]) and re.search(r"[/.?]", found[1]):
-                yield from _source(document, found[1], "a script asks for it", f"script {number}")
+                yield from _source(document, found[1], ASKED_FOR, f"script {number}")
 
 
 def _quoted(document: Document) -> Iterator[Source]:

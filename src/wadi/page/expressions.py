@@ -74,7 +74,14 @@ class Expression:
         return {"css": "tree", "xpath": "tree", "json": "json", "re": "any"}[self.language]
 
     def nodes(self, scope: Scope, document: Document) -> list[Node]:
-        """What the expression picks below `scope`, in document order; empty when it picks nothing or cannot read it."""
+        """What the expression picks below `scope`, in document order; empty when it picks nothing or cannot read it.
+
+        On a page of HTML, JSONPath searches the data that the page carries.
+        """
+        if self.language == "json" and scope is document.root and document.kind == "html":
+            from wadi.page.structured import data_scope
+
+            scope = data_scope(document)
         if isinstance(scope, JsonNode) != (self.language == "json") and self.language != "re":
             return []
         return self.pick(scope, document)

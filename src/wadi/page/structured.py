@@ -12,6 +12,7 @@ from typing import Any
 from lxml import etree
 
 from wadi.page.document import Document
+from wadi.page.jsonpath import JsonNode
 from wadi.page.literals import assignments
 from wadi.page.text import text_of
 from wadi.urls import NotAUrl, resolve
@@ -25,7 +26,7 @@ _SCRIPT_BYTES = 20_000_000
 
 
 def structured(document: Document) -> dict[str, Any]:
-    """All of it as one JSON value, for `from = "data"`: keys `jsonld`, `microdata`, `rdfa` (lists), `meta`, `state`.
+    """All of it as one JSON value, which JSONPath searches: keys `jsonld`, `microdata`, `rdfa` (lists), `meta`, `state`.
 
     `meta` maps a name or property to its first content; `state` maps a variable's name or a script's id to its value.
     """
@@ -38,6 +39,14 @@ def structured(document: Document) -> dict[str, Any]:
         "meta": meta(document),
         "state": state(document),
     }
+
+
+def data_scope(document: Document) -> JsonNode:
+    """The structured data of a page as what JSONPath starts from; made once for each document."""
+    kept: JsonNode | None = document.__dict__.get("_data_scope")
+    if kept is None:
+        kept = document.__dict__["_data_scope"] = JsonNode(structured(document), ())
+    return kept
 
 
 def json_ld(document: Document) -> list[Any]:

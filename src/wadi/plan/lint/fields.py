@@ -20,6 +20,8 @@ from wadi.web.parameters import names_in
 
 SOURCES = ("page", "data", "heading", "url", "link", "key", "input", "header")
 _PICKING = ("page", "data", "heading")
+_OF_DATA = re.compile(r"""(?:json:\s*)?\$(?:\.|\[['"])(?:state|jsonld|microdata|rdfa|meta)\b""")
+"""JSONPath into the data that pages of HTML carry."""
 
 
 def expressions(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -186,33 +188,38 @@ def _file_name(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
 
 
 def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
-    """Expressions of one page that read different kinds of documents: some would never match."""
+    """Expressions of one page that read different kinds of documents: some would never match.
+
+    The data that a page of HTML carries stands beside its elements; what is relative to a row is of the row's kind.
+    """
     for page, kind in plan.page.items():
-        read: dict[str, str] = {}
-        for path, expressions, _ in expressions_of(plan):
+        of_page: dict[str, str] = {}
+        of_rows: dict[str, str] = {reads: one for one in kind.rows or () if (reads := _kind_read(one, relative=True))}
+        for path, expressions, relative in expressions_of(plan):
             if path[1] != page or path[-1] == "then" or _source_of(kind, path) == "data":
                 continue
             for index, expression in enumerate(expressions):
-                try:
-                    compiled = compile_expression(expression)
-                except BadExpression:
+                reads = _kind_read(expression, relative=relative)
+                if reads is None:
                     continue
-                other = next((what for what in read if what != compiled.reads), None)
-                if compiled.reads == "any":
-                    continue
-                if other is not None:
+                read = of_rows if relative else of_page
+                names = {"tree": "HTML or XML", "json": "JSON"}
+                if (other := next((what for what in read if what != reads), None)) is not None:
                     at = (*path, index)
-                    names = {"tree": "HTML or XML", "json": "JSON"}
-                    what = (
-                        f'"{expression}" reads {names[compiled.reads]}, but "{read[other]}" of this page {names[other]}'
-                    )
-                    yield (
-                        at,
-                        text.problem(
-                            "wrong-kind", at, what, now='JSON inside HTML:  from = "data",  or inside and then'
-                        ),
-                    )
-                read.setdefault(compiled.reads, expression)
+                    what = f'"{expression}" reads {names[reads]}, but "{read[other]}" of this page {names[other]}'
+                    now = 'JSON inside HTML:  $.state…, $.jsonld…,  from = "data",  or inside and then'
+                    yield at, text.problem("wrong-kind", at, what, now=now)
+                read.setdefault(reads, expression)
+
+
+def _kind_read(expression: str, *, relative: bool) -> str | None:
+    """The kind of document that an expression reads, "tree" or "json"; None where it reads any."""
+    try:
+        reads = compile_expression(expression).reads
+    except BadExpression:
+        return None
+    is_of_data = not relative and reads == "json" and _OF_DATA.match(expression.strip()) is not None
+    return None if reads == "any" or is_of_data else reads
 
 
 def _source_of(kind: PagePlan, path: Path) -> str | None:
