@@ -15,6 +15,7 @@ from conftest import Program
 from wadi.learn.fields import FieldGuess, field_candidates
 from wadi.learn.look import Look, look_at
 from wadi.page.document import read_document
+from wadi.page.expressions import compile_expression
 from wadi.page.labels import labelled
 from wadi.web.messages import Reply, Request
 
@@ -174,3 +175,62 @@ def test_labels_on_a_page_that_nests_deeply_take_no_time(tmp_path: Path, program
     (tmp_path / "deep.html").write_text("<body>" + "<div>a: b" * 2000)
     done = program("inspect", str(tmp_path / "deep.html"), "--json")
     assert [field["label"] for field in json.loads(done.out)["fields"]] == ["a"]
+
+
+ENTRIES = [
+    ("Ash Weir", "1,5", "02.03.26"),
+    ("Elm Weir", "12,25", "12.11.25"),
+    ("Dun Weir", "7,75", "30.01.24"),
+    ("Ivy Weir", "9", "—"),
+]
+HEADS = ("Straße", "Wert (m³/h)", "Datum")
+
+
+def _table(first: str, entries: list[tuple[str, ...]]) -> str:
+    lines = "".join(f"<tr>{''.join(f'<td>{cell}</td>' for cell in one)}</tr>" for one in entries)
+    return f"<html lang=de><body><table>{first}{lines}</table>"
+
+
+@pytest.mark.parametrize(
+    "first",
+    [
+        f"<tr bgcolor=grey>{''.join(f'<td><b>{head}</b></td>' for head in HEADS)}</tr>",
+        f"<tr>{''.join(f'<td>{head}</td>' for head in HEADS)}</tr>",
+        f"<tr class=head>{''.join(f'<td><p>{head}</p></td>' for head in HEADS)}</tr>",
+        f"<thead><tr>{''.join(f'<td>{head}</td>' for head in HEADS)}</tr></thead>",
+    ],
+    ids=["bold", "plain", "class", "thead"],
+)
+def test_a_first_row_of_headings_is_no_row_though_it_does_not_say_so(first: str) -> None:
+    look = _look(_table(first, ENTRIES))
+    assert look.rows[0].rows.count == 4
+    assert [(field.name, field.type.keys()) for field in look.rows[0].fields] == [
+        ("strasse", ""),
+        ("wert_m3_h", 'type = "number", locale = "de"'),
+        ("datum", 'type = "date", format = "d.M.y"'),
+    ]
+    assert [(table.headings, table.rows) for table in look.tables] == [(HEADS, 4)]
+    found = compile_expression(look.rows[0].rows.expression).nodes(look.document.scope, look.document)
+    assert set(found) == set(look.rows[0].rows.rows)
+
+
+@pytest.mark.parametrize(
+    "entries",
+    [
+        [("Ash Weir", "high"), ("Elm Weir", "low"), ("Dun Weir", "low"), ("Ivy Weir", "high")],
+        [("Ash Weir", "dry"), ("Elm Weir", "1,5"), ("Dun Weir", "dry"), ("Ivy Weir", "2,5")],
+        [("Ash Weir", "2"), ("Elm Weir", "1,5"), ("Dun Weir", "3"), ("Ivy Weir", "2,5")],
+        [("Weirs", "Flow"), ("Elm Weir", "1"), ("Dun Weir", "3")],
+    ],
+    ids=["words", "a word now and then", "numbers", "few"],
+)
+def test_a_first_row_that_is_a_row(entries: list[tuple[str, ...]]) -> None:
+    assert _look(_table("", entries)).rows[0].rows.count == len(entries)
+
+
+def test_names_of_other_scripts_are_keys_in_quotes(program: Program) -> None:
+    rows = "".join(f"<tr><td>Weir {n}<td>{n} m" for n in range(5))
+    (program.folder / "table.html").write_text(f"<table><tr><th>Название<th>Débit{rows}</table>", "utf-8")
+    shown = program("inspect", "table.html").out
+    assert '"название"  = "td:nth-child(1)"' in shown
+    assert 'debit       = { at = "td:nth-child(2)"' in shown

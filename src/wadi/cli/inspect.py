@@ -185,6 +185,9 @@ def _more(count: int) -> list[str]:
 def _fields_table(fields: list[tuple[str, str, float, float, tuple[str, ...]]], width: int) -> RenderableType:
     from rich.table import Table
 
+    from wadi.learn.fields import as_key
+
+    fields = [(as_key(name), *others) for name, *others in fields]  # type: ignore[misc]
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False, pad_edge=False)
     names = max(len(name) for name, *_ in fields)
     plans = min(_PLAN_WIDTH, 2 + max(len(plan) for _, plan, *_ in fields))

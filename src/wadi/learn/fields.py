@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
@@ -297,7 +298,7 @@ def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[etree._
     data = attribute.removeprefix("data-") if attribute is not None and attribute.startswith("data-") else ""
     name = label or element.get("itemprop") or element.get("slot") or _token(element) or data
     if not name and element.tag in ("td", "th", *_INLINE, "a"):
-        name = _heading_of(element)
+        name = _heading_of(element, rows)
     if not name and element.tag in (*_INLINE, "a", "img", "p", "span"):
         parent = element.getparent()
         name = _token(parent) if parent is not None and parent not in rows else ""
@@ -315,8 +316,8 @@ def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[etree._
     return name
 
 
-def _heading_of(element: etree._Element) -> str:
-    """The heading above a table's cell."""
+def _heading_of(element: etree._Element, rows: Sequence[etree._Element]) -> str:
+    """The heading above a table's cell: in a row that says so, or in the first one where that is none of the rows."""
     cell = element
     while cell is not None and cell.tag not in ("td", "th"):
         cell = cell.getparent()  # type: ignore[assignment]
@@ -327,9 +328,22 @@ def _heading_of(element: etree._Element) -> str:
     head = table.find(".//tr") if table is not None else None
     cells = [c for c in head if isinstance(c.tag, str)] if head is not None else []
     is_head = all(one.tag == "th" for one in cells) or (table is not None and table.find("thead") is not None)
+    own = cell.getparent()
+    is_head = is_head or (head is not None and head not in rows and own is not None and len(cells) == len(own))
     if place < len(cells) and is_head:
         return text_of(cells[place])
     return ""
+
+
+def as_key(name: str) -> str:
+    """A name as a key of TOML, in quotes where it has to be."""
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else f'"{name}"'
+
+
+def _plain_letters(name: str) -> str:
+    """A name without accents, where that leaves letters that every keyboard has; other scripts stay."""
+    plain = "".join(one for one in unicodedata.normalize("NFKD", name) if not unicodedata.combining(one))
+    return plain if plain.isascii() else name
 
 
 def _named_apart(found: list[FieldGuess]) -> list[FieldGuess]:
@@ -337,7 +351,7 @@ def _named_apart(found: list[FieldGuess]) -> list[FieldGuess]:
     taken: set[str] = set()
     named = []
     for guess in found:
-        base = re.sub(r"\W+", "_", guess.name.strip().lower()).strip("_")[:30] or "value"
+        base = re.sub(r"\W+", "_", _plain_letters(guess.name.strip().casefold())).strip("_")[:30] or "value"
         if not re.match(r"[^\W\d]", base):
             base = f"column_{base}"
         if base in PAGE_KEYS:

@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from lxml import etree
 
 from wadi.learn.selectors import expression_for
+from wadi.learn.tables import is_heading
 from wadi.page.document import Document
 from wadi.page.text import UNSEEN, is_hidden
 from wadi.plan.model import MISSING_TEXTS
@@ -83,6 +84,8 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
             members <= other or _is_shell(one.elements, other) or _is_inside(one.elements, other) for other in taken
         ):
             continue
+        if is_heading(one.elements[0], one.elements[1:]):
+            one.odd, one.elements = [one.elements[0], *one.odd], one.elements[1:]
         expression, rows = expression_for(document, one.elements, one.odd)
         if expression is None:
             continue

@@ -128,6 +128,8 @@ def _telling_apart(elements: Sequence[etree._Element], odd: Sequence[etree._Elem
         f"[{name}]" for name in sorted(own_attributes - their_attributes) if _NAME.match(name) and name != "class"
     ]
     endings += _by_children(elements, odd)
+    if len(odd) == 1 and next(odd[0].itersiblings(preceding=True, tag=etree.Element), None) is None:
+        endings.append(":not(:first-child)")
     return endings
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from lxml import etree
@@ -9,8 +11,12 @@ from lxml import etree
 from wadi.learn.selectors import expression_for
 from wadi.page.document import Document
 from wadi.page.text import text_of
+from wadi.plan.model import MISSING_TEXTS
 
 _MOST = 12
+_LEAST_BELOW = 3
+_ROWS_READ = 40
+_MOSTLY = 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,12 +60,46 @@ def _owner(row: etree._Element) -> etree._Element | None:
 
 
 def _headings(row: etree._Element, table: etree._Element) -> tuple[str, ...]:
-    """The texts of the first row if it is one of headings: cells of `th` alone, or a row in `thead`."""
+    """The texts of the first row if it is one of headings: cells of `th` alone, a row in `thead`, or by what it says."""
     parent = row.getparent()
     cells = [cell for cell in row if isinstance(cell.tag, str)]
-    if (parent is not None and parent.tag == "thead") or (cells and all(cell.tag == "th" for cell in cells)):
+    said = (parent is not None and parent.tag == "thead") or (cells and all(cell.tag == "th" for cell in cells))
+    if said or is_heading(row, [one for one in table.iter("tr") if _owner(one) is table][1:]):
         return tuple(text_of(cell) for cell in cells)
     return ()
+
+
+def is_heading(first: etree._Element, below: Sequence[etree._Element]) -> bool:
+    """Whether a row of `td` is one of headings for those below, though it does not say so: its texts stand nowhere below them,
+    have no digits, and stand above columns that do, or are bold where those are not."""
+    if first.tag != "tr" or len(below) < _LEAST_BELOW:
+        return False
+    heads = [text_of(cell) for cell in _cells(first)]
+    rows = [_cells(row) for row in below[:_ROWS_READ]]
+    if not any(heads) or any(len(row) != len(heads) for row in rows) or any(re.search("[0-9]", head) for head in heads):
+        return False
+    columns = [[text_of(cell) for cell in column] for column in zip(*rows, strict=True)]
+    if any(head in column for head, column in zip(heads, columns, strict=True) if head):
+        return False
+    measured = [_share(column, lambda text: re.search("[0-9]", text)) > _MOSTLY for column in columns]
+    are_bold = all(_is_bold(cell) for cell, head in zip(_cells(first), heads, strict=True) if head)
+    others = sum(_is_bold(cell) for row in rows for cell in row) <= (1 - _MOSTLY) * len(rows) * len(heads)
+    return any(is_one and head for is_one, head in zip(measured, heads, strict=True)) or (are_bold and others)
+
+
+def _cells(row: etree._Element) -> list[etree._Element]:
+    return [cell for cell in row if isinstance(cell.tag, str)]
+
+
+def _share(texts: Sequence[str], test: Callable[[str], object]) -> float:
+    filled = [text for text in texts if text not in MISSING_TEXTS]
+    return sum(bool(test(text)) for text in filled) / len(filled) if filled else 0.0
+
+
+def _is_bold(cell: etree._Element) -> bool:
+    """Whether all that a cell says is bold."""
+    inner = [child for child in cell if isinstance(child.tag, str)]
+    return len(inner) == 1 and inner[0].tag in ("b", "strong") and text_of(cell) == text_of(inner[0])
 
 
 def definition_lists(document: Document) -> list[LabelsFound]:
