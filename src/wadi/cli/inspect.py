@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+import shlex
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from wadi.cli.options import add_page, opened
 from wadi.cli.show import age_text, blocks, console, percent, plain, plural, write_json
 from wadi.cli.status import Status
-from wadi.problems import shortened
+from wadi.problems import Place, Problem, UsageError, shortened
+from wadi.urls import without_secret
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -22,6 +25,7 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi inspect http://127.0.0.1:8700/register
   wadi inspect http://127.0.0.1:8700/register/MW-0141 --json
   wadi inspect page.html --rows 8
+  wadi inspect http://127.0.0.1:8700/register --plan register.toml
 """
 _SHOWN_FIELDS = 14
 _SHOWN_PATHS = 24
@@ -33,6 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_page(parser)
     parser.add_argument("--rows", type=int, default=3, metavar="N", help="how many candidates for rows (default: 3)")
     parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
+    parser.add_argument(
+        "--plan", metavar="FILE", help="draft a plan from it into this new file (- for standard output)"
+    )
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -41,6 +48,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     page = opened(args)
     look = look_at(page.document, page.reply, most_rows=max(1, args.rows))
+    if args.plan is not None:
+        return _write_plan(look, page, args, out, err)
     word = robots_word(page.reply.request.url) if page.from_web else None
     if args.json:
         write_json(
@@ -56,6 +65,35 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     else:
         to = console(out)
         to.print(view(page, look, word, to.width, verbose=args.verbose))
+    return Status.DONE
+
+
+def _write_plan(look: Look, page: OpenedPage, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    """The draft of a plan, into a new file or to standard output."""
+    from wadi.learn.draft import draft
+
+    name = "plan.toml" if args.plan == "-" else args.plan
+    if not page.reply.url.startswith(("http://", "https://")):
+        what = "a plan needs the address of its page, and this is a file"
+        raise UsageError(Problem("bad-url", what, Place(args.page), now=f"wadi inspect http://… --plan {name}"))
+    text = draft(look, name)
+    if not text:
+        what = "nothing on this page repeats, and no value has a label: there is nothing to draft from"
+        now = f"wadi inspect {shlex.quote(args.page)}  shows what there is"
+        raise UsageError(Problem("no-rows", what, Place(without_secret(args.page)), now=now))
+    if args.plan == "-":
+        out.write(text)
+        return Status.DONE
+    try:
+        with Path(args.plan).open("x", encoding="utf-8") as file:
+            file.write(text)
+    except FileExistsError as error:
+        now = "another name, or - to have it on standard output"
+        raise UsageError(Problem("not-writable", "it is there already", Place(args.plan), now=now)) from error
+    except OSError as error:
+        raise UsageError(Problem("not-writable", f"cannot be written: {error.strerror}", Place(args.plan))) from error
+    if not args.quiet:
+        err.write(f"{args.plan}: drafted from this page; next:  wadi preview {shlex.quote(args.plan)}\n")
     return Status.DONE
 
 

@@ -34,7 +34,7 @@ class FieldGuess:
     """A candidate field. `expression` is relative to the row, or there is a `label` that its value stands beside; `share` of
     the rows have it, `several` of them twice or more.
 
-    `name` is a guess from classes, labels and headings.
+    `name` is a guess from classes, labels and headings. `is_unique` tells that all rows have it, and no two the same.
     """
 
     expression: str
@@ -45,6 +45,7 @@ class FieldGuess:
     type: TypeGuess = STRING
     name: str = ""
     label: str = ""
+    is_unique: bool = False
 
     def as_plan(self) -> str:
         """The field as a plan has it: the short form where that says it all."""
@@ -97,7 +98,7 @@ def field_candidates(document: Document, rows: Sequence[etree._Element], languag
             _add(found, seen, _guess(expression, attribute, texts, several, name, language), texts)
     for guess, texts in labelled.values():
         _add(found, seen, guess, texts)
-    return _named_apart(found[:_MOST_FIELDS])
+    return named_apart(found[:_MOST_FIELDS])
 
 
 def page_fields(document: Document, language: str = "") -> list[FieldGuess]:
@@ -106,7 +107,7 @@ def page_fields(document: Document, language: str = "") -> list[FieldGuess]:
     heading = next(document.tree.iter("h1"), None)
     if found and heading is not None and (title := text_of(heading)):
         found.insert(0, FieldGuess("h1", None, 1.0, 0.0, (title,), STRING, "name"))
-    return _named_apart(found[:_MOST_FIELDS])
+    return named_apart(found[:_MOST_FIELDS])
 
 
 def _labelled(labels: Labels, language: str) -> Iterator[tuple[str, FieldGuess | None, list[str]]]:
@@ -144,7 +145,9 @@ def _guess(
     if share < _LEAST_SHARE or (len(set(filled)) == 1 and len(texts) > 3 and share > 0.6):
         return None
     samples = tuple(dict.fromkeys(filled))[:3]
-    return FieldGuess(expression, attribute, share, several, samples, guessed_type(filled, attribute, language), name)
+    is_unique = 1 < len(texts) == len(set(filled))
+    guess = guessed_type(filled, attribute, language)
+    return FieldGuess(expression, attribute, share, several, samples, guess, name, is_unique=is_unique)
 
 
 def _row_attributes(rows: Sequence[etree._Element]) -> list[str]:
@@ -341,18 +344,20 @@ def as_key(name: str) -> str:
 
 
 def _plain_letters(name: str) -> str:
-    """A name without accents, where that leaves letters that every keyboard has; other scripts stay."""
+    """A name of letters and digits, underscores for all else; without accents, where that leaves letters that every keyboard
+    has: other scripts stay."""
     plain = "".join(one for one in unicodedata.normalize("NFKD", name) if not unicodedata.combining(one))
-    return plain if plain.isascii() else name
+    kept = plain if plain.isascii() else unicodedata.normalize("NFKC", name)
+    return "".join(one if one.isalpha() or one.isdecimal() else "_" for one in kept)
 
 
-def _named_apart(found: list[FieldGuess]) -> list[FieldGuess]:
+def named_apart(found: list[FieldGuess]) -> list[FieldGuess]:
     """The fields with names that a plan takes, each once."""
     taken: set[str] = set()
     named = []
     for guess in found:
-        base = re.sub(r"\W+", "_", _plain_letters(guess.name.strip().casefold())).strip("_")[:30] or "value"
-        if not re.match(r"[^\W\d]", base):
+        base = re.sub(r"_+", "_", _plain_letters(guess.name.strip().casefold())).strip("_")[:30] or "value"
+        if not base[0].isalpha():
             base = f"column_{base}"
         if base in PAGE_KEYS:
             base = f"{base}_text"

@@ -35,13 +35,15 @@ class PathFound:
 class JsonRows:
     """Rows in a JSON document: the JSONPath, how many there are, and the fields of a row.
 
-    `fields` are (name, expression, share of rows, samples, type).
+    `fields` are (name, expression, share of rows, samples, type); `unique` are the expressions of those that all rows have, no
+    two the same.
     """
 
     expression: str
     count: int
     fields: tuple[tuple[str, str, float, tuple[str, ...], TypeGuess], ...]
     score: float
+    unique: tuple[str, ...] = ()
 
 
 def outline(data: Any) -> list[PathFound]:
@@ -107,13 +109,14 @@ def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
     for member in read:
         for place, inner in _row_values(member, (), 0):
             values.setdefault(pointed(place), []).append(inner)
-    fields = []
+    fields, unique = [], []
     for where, found in values.items():
         texts = [_text(value) for value in found if value is not None]
         if not texts and any(other.startswith((f"{where}.", f"{where}[")) for other in values):
             continue  # an object that is null now and then
         samples = tuple(dict.fromkeys(texts))[:_SAMPLES]
         name = _name_of(where)
+        unique += [where] if 1 < len(read) == len(set(texts)) else []
         fields.append((name, where, len(texts) / len(read), samples, guessed_type(texts) if texts else STRING))
     if not fields:
         return None
@@ -121,7 +124,7 @@ def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
     varied = sum(len(samples) > 1 for _, _, _, samples, _ in fields)
     depth = path.count(".") + path.count("[")
     score = min(len(members), 100) ** 0.5 * min(varied, 12) * alike / (1 + 0.15 * depth)
-    return JsonRows(path, len(members), tuple(fields), score)
+    return JsonRows(path, len(members), tuple(fields), score, tuple(unique))
 
 
 def _name_of(path: str) -> str:

@@ -1,0 +1,141 @@
+"""A plan drafted from what was found on a page: to be looked at line by line, rehearsed, and made one's own."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+from collections.abc import Sequence
+from urllib.parse import urlsplit, urlunsplit
+
+from wadi.learn.fields import FieldGuess, as_key, named_apart, quoted
+from wadi.learn.look import Look, RowsFound
+from wadi.learn.outline import JsonRows
+from wadi.learn.selectors import expression_for
+from wadi.problems import shortened
+from wadi.urls import NotAUrl, resolve
+
+_SAMPLE_LETTERS = 40
+_LONGEST_LINE = 100
+_NO_NAMES = frozenset({"index", "list", "default", "page", "search", "home", "view", "browse"})
+_CODE = re.compile(r"(?:^|_)(?:id|code|key|no|nr|number|sku|slug|uuid|guid)$")
+
+
+def draft(look: Look, name: str) -> str:
+    """The text of a plan for the page; empty where it has neither rows nor labels. `name` is the file it goes to."""
+    kind, rows, fields = _chosen(look)
+    if not fields:
+        return ""
+    url = look.reply.request.url
+    parts = urlsplit(url)
+    address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
+    table = _table_name(parts.path)
+    lines = [
+        f"# Drafted by  wadi inspect  from one page. Look at each line, then:  wadi preview {name}",
+        "wadi  = 1",
+        *([f"title = {_text(look.document.title)}"] if look.document.title else []),
+        "",
+        "[start]",
+        f'page      = "{kind}"',
+        f"addresses = [{_text(address)}]",
+        "",
+        f"[page.{kind}]",
+        *_page_lines(look, rows, table),
+        *_further(look, fields),
+        "",
+        f"[page.{kind}.fields]",
+        *_field_lines(fields),
+    ]
+    if rows is not None and (key := _key(fields)):
+        lines += ["", f"[table.{table}]", f"key = [{_text(key)}]    # no two rows of this page have the same"]
+    return "\n".join(lines) + "\n"
+
+
+def _key(fields: Sequence[FieldGuess]) -> str:
+    """The column that tells rows apart: a code, or an address. Names and figures may be the same by chance on another page."""
+    unique = [field for field in fields if field.is_unique]
+    codes = [field.name for field in unique if _CODE.search(field.name) or (field.attribute or "").startswith("data-")]
+    return next(iter([*codes, *(field.name for field in unique if field.type.type == "url")]), "")
+
+
+def _chosen(look: Look) -> tuple[str, RowsFound | JsonRows | None, Sequence[FieldGuess]]:
+    """The page kind's name, its rows (None: the page is one), and the fields."""
+    of_data = look.data_rows if look.kind.kind == "script shell" else []
+    if look.fields:
+        return "sheet", None, look.fields
+    if of_json := [*look.json_rows, *of_data]:
+        return "list", of_json[0], _json_fields(of_json[0])
+    return ("list", look.rows[0], look.rows[0].fields) if look.rows else ("list", None, [])
+
+
+def _json_fields(rows: JsonRows) -> list[FieldGuess]:
+    return named_apart(
+        [
+            FieldGuess(where, None, share, 0.0, samples, guess, name, is_unique=where in rows.unique)
+            for name, where, share, samples, guess in rows.fields
+        ]
+    )
+
+
+def _page_lines(look: Look, rows: RowsFound | JsonRows | None, table: str) -> list[str]:
+    """What stands under the page kind: its rows, what has to be there, how the listing goes on."""
+    found: list[tuple[str, str]] = []
+    if rows is not None:
+        if isinstance(rows, RowsFound) and (around := _around(look, rows)):
+            found.append(("expect", f"{quoted(around)}    # a page without it was blocked, and is not “no rows”"))
+        found.append(("rows", quoted(rows.rows.expression if isinstance(rows, RowsFound) else rows.expression)))
+    found.append(("table", f'"{table}"'))
+    for key in ("total", "next"):
+        plans = (one.plan for one in look.paging) if rows is not None else iter(())
+        said = next((plan for plan in plans if plan.startswith(f"{key} = ")), None)
+        found += [(key, said.removeprefix(f"{key} = "))] if said is not None else []
+    return _aligned(found)
+
+
+def _further(look: Look, fields: Sequence[FieldGuess]) -> list[str]:
+    """A comment about the pages that rows lead to."""
+    link = next((one for one in fields if one.is_unique and one.attribute == "href" and one.expression != "."), None)
+    if link is None:
+        return []
+    try:
+        target = shlex.quote(resolve(look.document.base, link.samples[0]))
+    except NotAUrl:
+        return []
+    return [f"# open.sheet = {quoted(link.expression)}    # a page for each row; its fields:  wadi inspect {target}"]
+
+
+def _around(look: Look, found: RowsFound) -> str | None:
+    """An expression for the one element around all rows."""
+    parents = {row.getparent() for row in found.rows.rows}
+    parent = parents.pop() if len(parents) == 1 else None
+    if parent is None or parent.tag in ("html", "body") or look.document.kind != "html":
+        return None
+    return expression_for(look.document, [parent], [])[0]
+
+
+def _field_lines(fields: Sequence[FieldGuess]) -> list[str]:
+    lines = _aligned([(as_key(field.name), field.as_plan()) for field in fields])
+    samples = [
+        shortened(" ".join(field.samples[0].split()), _SAMPLE_LETTERS) if field.samples else "" for field in fields
+    ]
+    width = (
+        max(len(line) for line in lines if len(line) <= _LONGEST_LINE) if min(map(len, lines)) <= _LONGEST_LINE else 0
+    )
+    return [f"{line:<{width}}    # {sample}" if sample else line for line, sample in zip(lines, samples, strict=True)]
+
+
+def _aligned(pairs: Sequence[tuple[str, str]]) -> list[str]:
+    width = max(len(key) for key, _ in pairs)
+    return [f"{key:<{width}} = {value}" for key, value in pairs]
+
+
+def _table_name(path: str) -> str:
+    """The last word of a path that says something, or "rows"."""
+    words = [re.sub(r"\.\w+$", "", word).lower() for word in path.split("/")]
+    telling = (word for word in reversed(words) if re.fullmatch(r"[a-z][a-z_]{2,29}", word) and word not in _NO_NAMES)
+    return next(telling, "rows")
+
+
+def _text(text: str) -> str:
+    """A text as TOML's basic string, whose escapes are those of JSON."""
+    return json.dumps(" ".join(text.split()), ensure_ascii=False).replace("\x7f", "\\u007f")

@@ -1,0 +1,185 @@
+"""Plans drafted from what inspect finds: they are plans, they give the rows, and they say what they do not know."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import Program
+from labelled.pages import PAGES
+from wadi.crawl.extract import Extract, extract
+from wadi.crawl.kinds import compile_kinds
+from wadi.demo.shapes import FURTHER
+from wadi.learn.draft import draft
+from wadi.learn.look import look_at
+from wadi.page.document import NotADocument, read_document
+from wadi.plan.model import Plan
+from wadi.plan.reader import parse_plan
+from wadi.web.messages import Reply, Request
+
+
+def _drafted(
+    page: str, content_type: str = "text/html", url: str = "http://h/springs/list.html"
+) -> tuple[str, Extract | None]:
+    """A draft from a page, and what it extracts from the same page."""
+    reply = Reply(Request(url), url, 200, (("Content-Type", content_type),), page.encode(), 0.0)
+    text = draft(look_at(read_document(reply.body, url, content_type), reply), "p.toml")
+    if not text:
+        return "", None
+    plan: Plan = parse_plan(text, "p.toml").plan
+    kinds = compile_kinds(plan, this_year=2026)
+    return text, extract(reply, kinds[plan.start.page], kinds)
+
+
+@pytest.mark.parametrize(("name", "html", "label"), PAGES, ids=[name for name, _, _ in PAGES])
+def test_a_draft_of_a_listing_gives_its_rows(name: str, html: str, label: str) -> None:
+    _, found = _drafted(html)
+    look = look_at(
+        read_document(html.encode(), "http://h/", "text/html"),
+        Reply(Request("http://h/"), "http://h/", 200, (), b"", 0.0),
+    )
+    assert found is not None
+    assert found.failure is None
+    assert found.row_count == look.rows[0].rows.count
+    columns = zip(*found.tables[0].rows, strict=True)
+    assert all(any(cell is not None for cell in column) for column in columns)
+
+
+CARDS = "".join(
+    f'<article class=card data-code=W{n}><a href="/w/{n}">Weir "{n}"</a><p>Levy: £{n}.50</p><p>Span: {n} m</p></article>'
+    for n in range(1, 7)
+)
+LISTING = f"""<html lang=en-GB><title>Weirs</title><p class=count>1–6 of 54 weirs</p><div class=cards>{CARDS}</div>
+<a rel=next href="?p=2">Older</a>"""
+
+
+def test_a_draft_says_all_that_was_found() -> None:
+    text, found = _drafted(LISTING)
+    assert (
+        text
+        == """# Drafted by  wadi inspect  from one page. Look at each line, then:  wadi preview p.toml
+wadi  = 1
+title = "Weirs"
+
+[start]
+page      = "list"
+addresses = ["http://h/springs/list.html"]
+
+[page.list]
+expect = "div.cards"    # a page without it was blocked, and is not “no rows”
+rows   = "article.card"
+table  = "springs"
+total  = { at = "p.count", find = 'of ([\\d., ]+)', locale = "en" }
+next   = { rel = "next" }
+# open.sheet = "a"    # a page for each row; its fields:  wadi inspect http://h/w/1
+
+[page.list.fields]
+code = { at = ".", attr = "data-code" }                     # W1
+name = "a"                                                  # Weir "1"
+url  = { at = "a", attr = "href", type = "url" }            # /w/1
+levy = { label = "Levy", type = "money", locale = "en" }    # £1.50
+span = { label = "Span", type = "integer", unit = "m" }     # 1 m
+
+[table.springs]
+key = ["code"]    # no two rows of this page have the same
+"""
+    )
+    assert found is not None
+    assert found.total == 54
+    assert found.tables[0].rows[0] == ["W1", 'Weir "1"', "http://h/w/1", [1.5, "GBP"], 1]
+
+
+@pytest.mark.parametrize(
+    ("cells", "key"),
+    [
+        ("<b class=code>W{n}</b>", "code"),
+        ("<a href='/w/{n}'>x</a><b class=when>{n}.4.2026</b>", "url"),
+        ("<b class=flow>{n}.5</b><b class=name>Weir {n}</b>", None),
+        ("<b class=code>W{half}</b>", None),
+    ],
+)
+def test_a_key_is_a_code_or_an_address_that_no_two_rows_share(cells: str, key: str | None) -> None:
+    rows = "".join(f"<li>{cells.format(n=n, half=n // 2)}<i>{n * 3}</i></li>" for n in range(1, 9))
+    text, _ = _drafted(f"<ul>{rows}</ul>")
+    assert (f'key = ["{key}"]' in text) if key else ("[table." not in text)
+
+
+@pytest.mark.parametrize(
+    ("page", "content_type", "rows", "lines"),
+    [
+        (
+            json.dumps({"meta": {"total": 9}, "next": "/b", "data": [{"id": n, "of": {"name": f"W{n}"}} for n in range(4)]}),
+            "application/json", 4, ['rows  = "$.data[*]"', 'total = "$.meta.total"', 'next  = "$.next"', 'of_name = "$.of.name"', 'key = ["id"]'],
+        ),
+        (
+            f"<div id=app></div><script>window.ALL = {json.dumps([{'code': f'W{n}', 'flow': n} for n in range(4)])};</script>",
+            "text/html", 4, ['rows  = "$.state.ALL[*]"', 'key = ["code"]'],
+        ),
+        (
+            "<rss><channel>" + "".join(f"<item><title>N{n}</title><link>http://h/{n}</link></item>" for n in range(5)) + "</channel></rss>",
+            "application/xml", 5, ['title = "title"', 'link  = "link"'],
+        ),
+        ("<h1>Ash Weir</h1><dl><dt>Flow<dd>1,5 l/s<dt>Owner<dd>K. Pike</dl>", "text/html", None, ["[page.sheet]", 'owner = { label = "Owner" }']),
+    ],
+    ids=["json", "data in a page", "feed", "one thing"],
+)  # fmt: skip
+def test_drafts_of_other_pages(page: str, content_type: str, rows: int | None, lines: list[str]) -> None:
+    text, found = _drafted(page, content_type)
+    assert found is not None
+    assert found.failure is None
+    assert len(found.tables[0].rows) == (rows or 1)
+    assert [line for line in lines if line not in text] == []
+
+
+@settings(max_examples=120, deadline=None)
+@given(
+    st.text(max_size=20),
+    st.lists(st.text(st.characters(exclude_categories=["Cs", "Cc"]), min_size=1, max_size=12), min_size=2, max_size=3),
+    st.sampled_from(["/", "/a b/ü.html", '/x?y=1&z="q"', "/Springs/2", "/index.php"]),
+)
+def test_any_texts_and_addresses_make_a_plan(title: str, texts: list[str], path: str) -> None:
+    def told(text: str) -> str:
+        return text.replace("&", "&amp;").replace("<", "&lt;")
+
+    rows = "".join(f"<tr><td>{n}<td class='c'>{told(text)} {n}</tr>" for n, text in enumerate(texts * 4))
+    page = f"<title>{told(title)}</title><table><tr><th>{told(texts[0])}<th>x</tr>{rows}</table>"
+    try:
+        text, found = _drafted(page, url=f"http://h{path}")
+    except NotADocument:
+        return
+    assert not text or (found is not None and found.failure is None)
+
+
+@pytest.mark.parametrize(
+    "path", ["/register", "/register/MW-0141", "/news.xml", "/api/gauges?page=1", *(path for path, _ in FURTHER)]
+)
+def test_drafts_of_the_sample_site_rehearse(program: Program, site: str, path: str) -> None:
+    done = program("inspect", f"{site}{path}", "--plan", "drafted.toml")
+    if done.status == 2:
+        assert "[no-rows]" in done.err
+        assert not (program.folder / "drafted.toml").exists()
+        return
+    assert done.err == "drafted.toml: drafted from this page; next:  wadi preview drafted.toml\n"
+    assert done.out == ""
+    told: dict[str, Any] = json.loads(program("preview", "drafted.toml", "--json").out)
+    assert told["tables"][0]["rows"]
+
+
+def test_what_cannot_be_drafted_is_said(program: Program, site: str) -> None:
+    (program.folder / "page.html").write_text("<ul><li>a<li>b<li>c</ul>")
+    done = program("inspect", "page.html", "--plan", "p.toml")
+    assert (done.status, "a plan needs the address of its page" in done.err) == (2, True)
+    first = program("inspect", f"{site}/register", "--plan", "p.toml", "-q")
+    assert (first.status, first.out, first.err) == (0, "", "")
+    kept = (program.folder / "p.toml").read_bytes()
+    again = program("inspect", f"{site}/register", "--plan", "p.toml")
+    assert (again.status, "p.toml: it is there already [not-writable]" in again.err) == (2, True)
+    assert (program.folder / "p.toml").read_bytes() == kept
+    assert program("inspect", f"{site}/register", "--plan", "-").out.encode() == kept.replace(b"p.toml", b"plan.toml")
+    missing = program("inspect", f"{site}/register", "--plan", str(Path("no") / "p.toml"))
+    assert (missing.status, "[not-writable]" in missing.err) == (2, True)
