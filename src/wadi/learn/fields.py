@@ -94,7 +94,8 @@ def field_candidates(document: Document, rows: Sequence[etree._Element], languag
         for attribute, texts, several in _readings(read, spot):
             if is_labelled and attribute is None:
                 continue
-            name = _name(spot, attribute, label, read)
+            beside = next((one for one, (_, its) in labelled.items() if its == texts), "") if attribute is None else ""
+            name = beside or _name(spot, attribute, label, read)
             _add(found, seen, _guess(expression, attribute, texts, several, name, language), texts)
     for guess, texts in labelled.values():
         _add(found, seen, guess, texts)
