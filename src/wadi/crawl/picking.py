@@ -17,7 +17,7 @@ from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Node, Scope, first_of, index_of
 from wadi.page.grid import Grid, grid_of
 from wadi.page.jsonpath import JsonNode
-from wadi.page.labels import labelled
+from wadi.page.labels import LabelsIn
 from wadi.page.selectors.shape import first_picked
 from wadi.page.text import direct_text_of, text_of
 from wadi.problems import shortened
@@ -86,8 +86,16 @@ def _beside_label(field: Field, scope: Scope, document: Document) -> list[Node]:
     found: list[Node] = []
     for one in around:
         if isinstance(one, etree._Element):
-            found += labelled(one, field.plan.label)
+            found += _labels_in(one, document).find(field.plan.label)
     return found
+
+
+def _labels_in(scope: etree._Element, document: Document) -> LabelsIn:
+    """The labels of a row, kept until those of another are asked for."""
+    kept: LabelsIn | None = document.__dict__.get("_labels")
+    if kept is None or kept.scope is not scope:
+        kept = document.__dict__["_labels"] = LabelsIn(scope)
+    return kept
 
 
 def _heading(field: Field, scope: Scope, document: Document) -> list[Node]:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 from lxml import etree
 
-from wadi.page.labels import folded, is_long, labelled
+from wadi.page.labels import LabelsIn, folded, is_long
 from wadi.page.text import is_hidden, text_of
 
 _LINE = re.compile(r"([^\W\d][^:：\n<>]{0,29}?)\s*(?::\s+|：\s*)\S[^\n]*")
@@ -49,14 +49,15 @@ def labels_of_rows(rows: Sequence[etree._Element]) -> Labels:
         counts.update(list(dict.fromkeys(_labels_in(row))))
     least = {True: _LEAST_SHARE_OF_LINES * len(rows), False: _LEAST_SHARE * len(rows)}
     usual = [label for (label, is_line), n in counts.items() if n >= max(_LEAST_ROWS, least[is_line])]
-    found = _labels(rows, [label for label in usual if not _have_classes(rows, label)])
+    known = [LabelsIn(row) for row in rows]
+    found = _labels(known, [label for label in usual if not _have_classes(known, label)])
     found._folded.update({folded(label): label for label in usual})
     return found
 
 
-def _have_classes(rows: Sequence[etree._Element], label: str) -> bool:
+def _have_classes(rows: Sequence[LabelsIn], label: str) -> bool:
     """Whether the value beside a label always stands in an element with a class that tells it from its siblings."""
-    values = [value for row in rows for value in labelled(row, [label])[:1]]
+    values = [value for row in rows for value in row.find([label])[:1]]
     classes = [one.get("class") for one in values if not isinstance(one, str)]
     others = [two.get("class") for one in values if not isinstance(one, str) for two in _siblings(one)]
     return len(classes) == len(values) and len(set(classes)) == 1 and bool(classes[0]) and classes[0] not in others
@@ -71,15 +72,15 @@ def labels_of_page(root: etree._Element) -> Labels:
     """The labels of a page that shows one thing, without those of its navigation, its forms and its foot."""
     main = next(root.iter("main"), None)
     scope = main if main is not None else next(root.iter("body"), root)
-    return _labels([scope], [label for label, _ in _labels_in(scope)])
+    return _labels([LabelsIn(scope)], [label for label, _ in _labels_in(scope)])
 
 
-def _labels(scopes: Sequence[etree._Element], names: Sequence[str]) -> Labels:
+def _labels(scopes: Sequence[LabelsIn], names: Sequence[str]) -> Labels:
     found = Labels()
     for name in names:
         if folded(name) in found._folded or len(found.values) >= _MOST_LABELS:
             continue
-        values = [labelled(scope, [name])[:1] for scope in scopes]
+        values = [scope.find([name])[:1] for scope in scopes]
         texts = [one if isinstance(one, str) else text_of(one) for value in values for one in value or [""]]
         if any(texts):
             found.values[name] = texts

@@ -3,29 +3,88 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
 
 from lxml import etree
 
 from wadi.page.text import text_of
 
 Labelled = etree._Element | str
+_Found = dict[str, list[Labelled]]
 _LABEL_ENDS = " :：\u00a0"
 _LONG = 2000
 """What is longer is no label, and hardly a line with one."""
 
 
 def labelled(scope: etree._Element, labels: Sequence[str]) -> list[Labelled]:
-    """What stands beside the first of `labels` that is in `scope`: elements, or a text where no element holds it alone.
+    """What stands beside the first of `labels` that is in `scope`, as `LabelsIn` finds it."""
+    return LabelsIn(scope).find(labels)
 
-    Several `dd` of one `dt` are several values. Case, blanks and a colon at the end of a label do not count.
-    """
-    for label in labels:
-        wanted = folded(label)
-        for find in (_in_definitions, _in_tables, _beside, _in_lines):
-            found = find(scope, wanted)
-            if found:
-                return found
-    return []
+
+class LabelsIn:
+    """The labels in a row or on a page. What is looked through once tells all of them."""
+
+    def __init__(self, scope: etree._Element) -> None:
+        self.scope = scope
+
+    def find(self, labels: Sequence[str]) -> list[Labelled]:
+        """What stands beside the first of `labels` that is there: elements, or a text where no element holds it alone.
+
+        Several `dd` of one `dt` are several values. Case, blanks and a colon at the end of a label do not count.
+        """
+        for wanted in map(folded, labels):
+            # What comes later is looked through only when it is needed.
+            for way in ("_in_definitions", "_in_tables", "_beside", "_in_lines", "_in_long_lines"):
+                found: _Found = getattr(self, way)
+                if values := found.get(wanted):
+                    return values
+        return []
+
+    @cached_property
+    def _in_definitions(self) -> _Found:
+        found: _Found = {}
+        for term in self.scope.iter("dt"):
+            found.setdefault(folded(text_of(term)), list(_definitions(term)))
+        return found
+
+    @cached_property
+    def _in_tables(self) -> _Found:
+        found: _Found = {}
+        for row in self.scope.iter("tr"):
+            cells = [cell for cell in row if cell.tag in ("td", "th")]
+            for place in range(0, len(cells) - 1, 2):
+                found.setdefault(folded(text_of(cells[place])), [cells[place + 1]])
+        return found
+
+    @cached_property
+    def _beside(self) -> _Found:
+        """Elements that hold a label alone, and the element or the text behind each."""
+        found: _Found = {}
+        for element in self.scope.iter():
+            if not isinstance(element.tag, str) or element is self.scope or is_long(element):
+                continue
+            tail = (element.tail or "").strip().lstrip(_LABEL_ENDS).strip()
+            following = element.getnext()
+            if tail:
+                found.setdefault(folded(text_of(element)), [tail])
+            elif following is not None and isinstance(following.tag, str):
+                found.setdefault(folded(text_of(element)), [following])
+        return found
+
+    @cached_property
+    def _in_lines(self) -> _Found:
+        return _lines_of(holder for holder in self._holders if not is_long(holder))
+
+    @cached_property
+    def _in_long_lines(self) -> _Found:
+        """Those of long elements, which hold others, mostly: to read them takes long where they nest deeply."""
+        return _lines_of(filter(is_long, self._holders))
+
+    @cached_property
+    def _holders(self) -> list[etree._Element]:
+        """The elements that hold text themselves."""
+        every = (element for element in self.scope.iter() if isinstance(element.tag, str))
+        return [element for element in every if len(element) == 0 or (element.text or "").strip()]
 
 
 def folded(text: str) -> str:
@@ -33,60 +92,25 @@ def folded(text: str) -> str:
     return " ".join(text.split()).rstrip(_LABEL_ENDS).casefold()
 
 
-def _in_definitions(scope: etree._Element, wanted: str) -> list[Labelled]:
-    for term in scope.iter("dt"):
-        if folded(text_of(term)) != wanted:
-            continue
-        values: list[Labelled] = []
-        for after in _after(term):
-            if after.tag == "dt" and values:
-                break
-            if after.tag == "dd":
-                values.append(after)
-        return values
-    return []
+def _definitions(term: etree._Element) -> Iterator[etree._Element]:
+    """The `dd` of a `dt`, up to the next `dt` behind one."""
+    is_after_value = False
+    for after in _after(term):
+        if after.tag == "dt" and is_after_value:
+            return
+        if after.tag == "dd":
+            is_after_value = True
+            yield after
 
 
-def _in_tables(scope: etree._Element, wanted: str) -> list[Labelled]:
-    for row in scope.iter("tr"):
-        cells = [cell for cell in row if cell.tag in ("td", "th")]
-        for place in range(0, len(cells) - 1, 2):
-            if folded(text_of(cells[place])) == wanted:
-                return [cells[place + 1]]
-    return []
-
-
-def _beside(scope: etree._Element, wanted: str) -> list[Labelled]:
-    """An element that holds the label alone, and the element or the text behind it."""
-    for element in scope.iter():
-        if not isinstance(element.tag, str) or element is scope or is_long(element):
-            continue
-        if folded(text_of(element)) != wanted:
-            continue
-        tail = (element.tail or "").strip().lstrip(_LABEL_ENDS).strip()
-        following = element.getnext()
-        if tail:
-            return [tail]
-        if following is not None and isinstance(following.tag, str):
-            return [following]
-    return []
-
-
-def _in_lines(scope: etree._Element, wanted: str) -> list[Labelled]:
-    for line in _lines(scope):
-        label, colon, value = line.replace("：", ":").partition(":")
-        if colon and folded(label) == wanted and value.strip():
-            return [value.strip()]
-    return []
-
-
-def _lines(scope: etree._Element) -> Iterator[str]:
-    """The lines of the elements that hold text themselves, the innermost first."""
-    holders = [e for e in scope.iter() if isinstance(e.tag, str) and (len(e) == 0 or (e.text or "").strip())]
-    long_ones = {e for e in holders if is_long(e)}
-    # Long ones hold others, mostly; to read them all takes long where they nest deeply.
-    for some in ([e for e in holders if e not in long_ones], [e for e in holders if e in long_ones]):
-        yield from (line for text in sorted(map(text_of, some), key=len) for line in text.split("\n"))
+def _lines_of(holders: Iterable[etree._Element]) -> _Found:
+    """The lines "label: value" of elements, the shortest first."""
+    found: _Found = {}
+    for line in (line for text in sorted(map(text_of, holders), key=len) for line in text.split("\n")):
+        label, _, value = line.replace("：", ":").partition(":")
+        if value.strip():
+            found.setdefault(folded(label), [value.strip()])
+    return found
 
 
 def is_long(element: etree._Element) -> bool:
