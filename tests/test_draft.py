@@ -170,6 +170,19 @@ def test_drafts_of_the_sample_site_rehearse(program: Program, site: str, path: s
     assert told["tables"][0]["rows"]
 
 
+def test_a_page_that_was_read_fast_is_drafted_so(program: Program, site: str) -> None:
+    done = program("inspect", f"{site}/wells", "--parse", "fast", "--plan", "-")
+    assert '[page.list]\nparse = "fast"\n' in done.out
+    (program.folder / "wells.toml").write_text(done.out)
+    assert json.loads(program("preview", "wells.toml", "--json").out)["tables"][0]["rows"]
+
+
+def test_an_address_is_taken_without_its_password_and_with_its_braces() -> None:
+    text, _ = _drafted(LISTING, url="http://me:secret@h/springs?q={x}")
+    assert 'addresses = ["http://h/springs?q=%7Bx%7D"]' in text
+    assert "secret" not in text
+
+
 def test_what_cannot_be_drafted_is_said(program: Program, site: str) -> None:
     (program.folder / "page.html").write_text("<ul><li>a<li>b<li>c</ul>")
     done = program("inspect", "page.html", "--plan", "p.toml")
@@ -181,5 +194,6 @@ def test_what_cannot_be_drafted_is_said(program: Program, site: str) -> None:
     assert (again.status, "p.toml: it is there already [not-writable]" in again.err) == (2, True)
     assert (program.folder / "p.toml").read_bytes() == kept
     assert program("inspect", f"{site}/register", "--plan", "-").out.encode() == kept.replace(b"p.toml", b"plan.toml")
+    assert program("inspect", f"{site}/register", "--plan", "q.toml", "--json").status == 2
     missing = program("inspect", f"{site}/register", "--plan", str(Path("no") / "p.toml"))
     assert (missing.status, "[not-writable]" in missing.err) == (2, True)

@@ -36,10 +36,9 @@ _BLOCK_WIDTH = 10
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_page(parser)
     parser.add_argument("--rows", type=int, default=3, metavar="N", help="how many candidates for rows (default: 3)")
-    parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
-    parser.add_argument(
-        "--plan", metavar="FILE", help="draft a plan from it into this new file (- for standard output)"
-    )
+    form = parser.add_mutually_exclusive_group()
+    form.add_argument("--json", action="store_true", help="everything as JSON on standard output")
+    form.add_argument("--plan", metavar="FILE", help="draft a plan from it into this new file (- for standard output)")
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -76,7 +75,7 @@ def _write_plan(look: Look, page: OpenedPage, args: argparse.Namespace, out: Tex
     if not page.reply.url.startswith(("http://", "https://")):
         what = "a plan needs the address of its page, and this is a file"
         raise UsageError(Problem("bad-url", what, Place(args.page), now=f"wadi inspect http://… --plan {name}"))
-    text = draft(look, name)
+    text = draft(look, name, args.parse)
     if not text:
         what = "nothing on this page repeats, and no value has a label: there is nothing to draft from"
         now = f"wadi inspect {shlex.quote(args.page)}  shows what there is"

@@ -13,7 +13,7 @@ from wadi.learn.look import Look, RowsFound
 from wadi.learn.outline import JsonRows
 from wadi.learn.selectors import expression_for
 from wadi.problems import shortened
-from wadi.urls import NotAUrl, resolve
+from wadi.urls import NotAUrl, resolve, without_secret
 
 _SAMPLE_LETTERS = 40
 _LONGEST_LINE = 100
@@ -21,14 +21,16 @@ _NO_NAMES = frozenset({"index", "list", "default", "page", "search", "home", "vi
 _CODE = re.compile(r"(?:^|_)(?:id|code|key|no|nr|number|sku|slug|uuid|guid)$")
 
 
-def draft(look: Look, name: str) -> str:
-    """The text of a plan for the page; empty where it has neither rows nor labels. `name` is the file it goes to."""
+def draft(look: Look, name: str, parse: str | None = None) -> str:
+    """The text of a plan for the page; empty where it has neither rows nor labels. `name` is the file it goes to, `parse` the way
+    in which the page was read, where one was demanded."""
     kind, rows, fields = _chosen(look)
     if not fields:
         return ""
     url = look.reply.request.url
     parts = urlsplit(url)
-    address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
+    # Without a password; braces would stand for inputs.
+    address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2])).replace("{", "%7B").replace("}", "%7D")
     table = _table_name(parts.path)
     lines = [
         f"# Drafted by  wadi inspect  from one page. Look at each line, then:  wadi preview {name}",
@@ -40,6 +42,7 @@ def draft(look: Look, name: str) -> str:
         f"addresses = [{_text(address)}]",
         "",
         f"[page.{kind}]",
+        *([f'parse = "{parse}"'] if parse is not None else []),
         *_page_lines(look, rows, table),
         *_further(look, fields),
         "",
@@ -98,7 +101,7 @@ def _further(look: Look, fields: Sequence[FieldGuess]) -> list[str]:
     if link is None:
         return []
     try:
-        target = shlex.quote(resolve(look.document.base, link.samples[0]))
+        target = shlex.quote(without_secret(resolve(look.document.base, link.samples[0])))
     except NotAUrl:
         return []
     return [f"# open.sheet = {quoted(link.expression)}    # a page for each row; its fields:  wadi inspect {target}"]
