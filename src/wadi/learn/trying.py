@@ -19,6 +19,7 @@ from wadi.learn.places import line_of, path_of
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, Expression, Node, Scope, compile_expression
 from wadi.page.jsonpath import JsonNode, pointed
+from wadi.page.structured import data_scope
 from wadi.page.text import text_of
 from wadi.plan.model import FieldPlan
 from wadi.problems import listed
@@ -136,8 +137,8 @@ def why_nothing(document: Document, scope: Scope, text: str) -> NoMatchHelp:
     expression = compile_expression(text)
     if document.kind == "json" and expression.language in ("css", "xpath"):
         return NoMatchHelp(hints=("the page is JSON; it is read with JSONPath:  $.…",))
-    if document.kind != "json" and expression.language == "json":
-        return NoMatchHelp(hints=('the page is no JSON; JSON inside it is read with  from = "data"  in a plan',))
+    if document.kind == "xml" and expression.language == "json":
+        return NoMatchHelp(hints=("the page is XML; it is read with CSS or XPath",))
     steps = []
     for prefix in _prefixes(text, expression.language):
         try:
@@ -147,6 +148,15 @@ def why_nothing(document: Document, scope: Scope, text: str) -> NoMatchHelp:
         if steps[-1][1] == 0:
             break
     hints = list(dict.fromkeys(_hints(document, text, expression.language, steps)))
+    if (
+        expression.language == "json"
+        and document.kind == "html"
+        and scope is document.root
+        and not any(n for _, n in steps)
+    ):
+        hints.insert(
+            0, "the page is HTML: the data that it carries stand under $.state, $.jsonld, $.microdata, $.rdfa, $.meta"
+        )
     return NoMatchHelp(tuple(steps), tuple(hints[:_NEAR]))
 
 
@@ -265,7 +275,7 @@ def _class_hints(document: Document, failing: str) -> Iterator[str]:
 def _json_hints(document: Document, failing: str) -> Iterator[str]:
     wanted = re.findall(r"[.'\"]([A-Za-z_][\w-]*)", failing)
     known: set[str] = set()
-    _keys(document.data, known, 0)
+    _keys(document.data if document.kind == "json" else data_scope(document).value, known, 0)
     for name in wanted:
         if name not in known:
             yield from (

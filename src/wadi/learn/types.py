@@ -15,6 +15,7 @@ from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.locales import locale_of
 from wadi.clean.money import money_reader, names_currency
 from wadi.clean.numbers import NumberWriting, PlainNumber, integer_reader, number_reader
+from wadi.clean.times import datetime_reader
 from wadi.clean.types import TypeName, read_boolean
 from wadi.plan.model import MISSING_TEXTS
 
@@ -99,11 +100,7 @@ def _tongue(language: str) -> _Tongue:
     except BadSetting:
         own = ""
     first = (own,) if own else ()
-    numeric = (
-        tuple(sorted(_NUMERIC_DATES, key=lambda one: not one.startswith("M")))
-        if region.upper() == "US"
-        else _NUMERIC_DATES
-    )
+    numeric = ("M/d/y", *_NUMERIC_DATES) if region.upper() == "US" else _NUMERIC_DATES
     return _Tongue(tuple(dict.fromkeys((*first, *_LOCALES))), tuple(dict.fromkeys((*first, *_DATE_LOCALES))), numeric)
 
 
@@ -134,7 +131,8 @@ def _money(values: Sequence[str], tongue: _Tongue) -> TypeGuess | None:
 
 def _moment(values: Sequence[str]) -> TypeGuess | None:
     """A date with a time, as ISO 8601 writes it."""
-    share = sum(_MOMENT.match(value) is not None for value in values) / len(values)
+    are_some = sum(_MOMENT.match(value) is not None for value in values) >= len(values) * _ENOUGH
+    share = _share(values, datetime_reader()) if are_some else 0.0
     return TypeGuess("datetime", share=share) if share >= _ENOUGH else None
 
 
