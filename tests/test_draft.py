@@ -124,7 +124,7 @@ def test_a_key_is_a_code_or_an_address_that_no_two_rows_share(cells: str, key: s
             "<rss><channel>" + "".join(f"<item><title>N{n}</title><link>http://h/{n}</link></item>" for n in range(5)) + "</channel></rss>",
             "application/xml", 5, ['title = "title"', 'link  = "link"'],
         ),
-        ("<h1>Ash Weir</h1><dl><dt>Flow<dd>1,5 l/s<dt>Owner<dd>K. Pike</dl>", "text/html", None, ["[page.sheet]", 'owner = { label = "Owner" }']),
+        ("<h1>Ash Weir</h1><dl><dt>Flow<dd>1,5 l/s<dt>Owner<dd>K. Pike</dl>", "text/html", None, ["[page.sheet]", 'owner = { label = "Owner" }', "# or  completes = …"]),
     ],
     ids=["json", "data in a page", "feed", "one thing"],
 )  # fmt: skip

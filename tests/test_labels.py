@@ -221,8 +221,9 @@ def test_a_first_row_of_headings_is_no_row_though_it_does_not_say_so(first: str)
         [("Ash Weir", "dry"), ("Elm Weir", "1,5"), ("Dun Weir", "dry"), ("Ivy Weir", "2,5")],
         [("Ash Weir", "2"), ("Elm Weir", "1,5"), ("Dun Weir", "3"), ("Ivy Weir", "2,5")],
         [("Weirs", "Flow"), ("Elm Weir", "1"), ("Dun Weir", "3")],
+        [("Ash Weir", "dry"), *((f"Weir {chr(65 + n)}", f"{n},5") for n in range(9))],
     ],
-    ids=["words", "a word now and then", "numbers", "few"],
+    ids=["words", "a word now and then", "numbers", "few", "a word for a figure"],
 )
 def test_a_first_row_that_is_a_row(entries: list[tuple[str, ...]]) -> None:
     assert _look(_table("", entries)).rows[0].rows.count == len(entries)

@@ -17,6 +17,7 @@ from wadi.urls import NotAUrl, resolve, without_secret
 
 _SAMPLE_LETTERS = 40
 _LONGEST_LINE = 100
+_IN_ROWS = "    # or  completes = …  with the table whose rows lead to such pages"
 _NO_NAMES = frozenset({"index", "list", "default", "page", "search", "home", "view", "browse"})
 _CODE = re.compile(r"(?:^|_)(?:id|code|key|no|nr|number|sku|slug|uuid|guid)$")
 
@@ -87,7 +88,7 @@ def _page_lines(look: Look, rows: RowsFound | JsonRows | None, table: str) -> li
         if isinstance(rows, RowsFound) and (around := _around(look, rows)):
             found.append(("expect", f"{quoted(around)}    # a page without it was blocked, and is not “no rows”"))
         found.append(("rows", quoted(rows.rows.expression if isinstance(rows, RowsFound) else rows.expression)))
-    found.append(("table", f'"{table}"'))
+    found.append(("table", f'"{table}"{_IN_ROWS if rows is None else ""}'))
     for key in ("total", "next"):
         plans = (one.plan for one in look.paging) if rows is not None else iter(())
         said = next((plan for plan in plans if plan.startswith(f"{key} = ")), None)

@@ -84,7 +84,9 @@ def is_heading(first: etree._Element, below: Sequence[etree._Element]) -> bool:
     measured = [_share(column, lambda text: re.search("[0-9]", text)) > _MOSTLY for column in columns]
     are_bold = all(_is_bold(cell) for cell, head in zip(_cells(first), heads, strict=True) if head)
     others = sum(_is_bold(cell) for row in rows for cell in row) <= (1 - _MOSTLY) * len(rows) * len(heads)
-    return any(is_one and head for is_one, head in zip(measured, heads, strict=True)) or (are_bold and others)
+    above = [head for is_one, head in zip(measured, heads, strict=True) if is_one and head]
+    # A single word in place of a figure may be one for a figure that is missing.
+    return len(above) > 1 or (len(above) == 1 and not above[0][0].islower()) or (are_bold and others)
 
 
 def _cells(row: etree._Element) -> list[etree._Element]:
