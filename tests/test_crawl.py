@@ -152,6 +152,19 @@ def test_a_page_that_carries_nothing_of_it_is_a_failure(page: str, plan: str, co
     assert (found.failure.code, found.tables) == (code, ())
 
 
+@pytest.mark.parametrize(
+    "field",
+    ['{ from = "page", at = "$.state.LIST.total" }', '"re:total.: (\\\\d+)"', '{ from = "data", at = "$.meta.area" }'],
+)
+@pytest.mark.parametrize("rows", ['rows = "li"', ""])
+def test_json_in_place_of_a_page_is_a_failure(rows: str, field: str) -> None:
+    """Though some field could be read in it."""
+    plan = f'{rows}\ntable = "t"\n[page.list.fields]\nx = "b"\ny = {field}'
+    found = _extract('{"error": "later", "total": 5}', plan, content_type="application/json")
+    assert found.failure is not None
+    assert (found.failure.code, found.tables) == ("wrong-kind", ())
+
+
 def test_an_empty_list_in_the_data_may_be_all_there_is() -> None:
     plan = OF_STATE.format("expect = '$.state.LIST'")
     found = _extract('<script>window.LIST = {"wells": []};</script>', plan)

@@ -197,16 +197,17 @@ def stands(expressions: Sequence[Expression], document: Document) -> bool:
 
 
 def is_readable(document: Document, kind: Kind) -> bool:
-    """Whether some expression of the page kind reads such a document at all. HTML whose rows or fields are JSON has to carry
-    some of it: else it stands in place of the page that was asked for."""
-    reads = kind.reads
-    is_of_data = reads == {"json"} or (kind.rows and all(one.reads == "json" for one in kind.rows))
-    if document.kind == "html" and is_of_data:
+    """Whether the rows of the page kind, or without any its expressions, read such a document at all. HTML whose rows or fields
+    are JSON has to carry some of it: else it stands in place of the page that was asked for."""
+    reads = {one.reads for one in kind.rows} or kind.reads
+    if document.kind == "html" and reads == {"json"}:
         if any(one.reads != "json" for one in kind.expect):
             return True
         own = [one for field in kind.fields if field.source in ("", "page") for one in field.expressions]
         return stands([*kind.expect, *kind.empty, *(kind.rows or own)], document)
-    return not reads or bool(reads & {"any", "json" if document.kind == "json" else "tree"})
+    if document.kind == "json":
+        return "tree" not in reads  # beside what is picked in a tree, JSON is the data that it carries
+    return not reads or bool(reads & {"any", "tree"})
 
 
 def _gives_nothing(found: Extract) -> bool:
