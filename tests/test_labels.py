@@ -16,7 +16,7 @@ from wadi.learn.fields import FieldGuess, field_candidates
 from wadi.learn.look import Look, look_at
 from wadi.page.document import read_document
 from wadi.page.expressions import compile_expression
-from wadi.page.labels import labelled
+from wadi.page.labels import LabelsIn
 from wadi.web.messages import Reply, Request
 
 
@@ -168,7 +168,7 @@ def test_any_page_gives_fields_that_a_plan_takes(rows: list[str], last: str) -> 
             read = tomllib.loads(f"field = {field.as_plan()}")["field"]
             if field.label:
                 assert read["label"] == field.label
-                assert any(labelled(scope, [field.label]) for scope in scopes)
+                assert any(LabelsIn(scope).find([field.label]) for scope in scopes)
 
 
 def test_labels_on_a_page_that_nests_deeply_take_no_time(tmp_path: Path, program: Program) -> None:

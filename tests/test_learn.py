@@ -19,7 +19,8 @@ from wadi.learn.sources import data_sources
 from wadi.learn.trying import why_nothing
 from wadi.learn.types import guessed_type
 from wadi.page.document import read_document
-from wadi.page.expressions import compile_expression
+from wadi.page.expressions import CARRIED, compile_expression
+from wadi.page.structured import structured
 from wadi.store.looked import LookedAt
 from wadi.web.messages import Hop, Reply, Request
 from wadi.web.robots import read_robots, word_for
@@ -177,7 +178,7 @@ def test_what_is_no_total(html: str) -> None:
 def test_columns_of_json_have_telling_names() -> None:
     member = {"id": 1, "attributes": {"title": "x"}, "district": {"name": "a"}, "keeper": None, "list": [1]}
     (found,) = json_rows({"rows": [member, {**member, "id": 2, "keeper": {"code": "K"}}]}, 1)
-    names = [(name, where) for name, where, *_ in found.fields]
+    names = [(one.name, one.expression) for one in found.fields]
     assert names == [
         ("id", "$.id"),
         ("title", "$.attributes.title"),
@@ -279,6 +280,7 @@ def test_an_expression_without_a_match_gets_help() -> None:
     assert "the data that it carries stand under $.state" in told("$.a")
     feed = read_document(b"<a><b/></a>", "http://h/", "text/xml")
     assert "the page is XML" in why_nothing(feed, feed.scope, "$.a").hints[0]
+    assert set(structured(document)) == set(CARRIED)
     carried = read_document(b'<script>window.LIST = {"wells": [{"code": 1}]};</script><p>', "http://h/", "text/html")
     found = why_nothing(carried, carried.scope, "$.state.LIST.well[*]")
     assert found.steps == (("$.state", 1), ("$.state.LIST", 1), ("$.state.LIST.well", 0))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import shlex
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
@@ -16,6 +17,7 @@ from wadi.urls import without_secret
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+    from wadi.learn.fields import FieldGuess
     from wadi.learn.look import Look, RowsFound
     from wadi.learn.outline import JsonRows
     from wadi.pages import OpenedPage
@@ -103,7 +105,7 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
         [
             ("reply", _reply_lines(page, look, word)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
-            ("fields", _page_fields(look, width)),
+            ("fields", _field_lines(look.fields, width)),
             *_row_blocks(look, width, verbose=verbose),
             ("outline", _outline_lines(look, most)),
             ("tables", _table_lines(look)),
@@ -169,72 +171,53 @@ def _word_dict(word: Word | None) -> dict[str, Any] | None:
     return {"allowed": word.allowed, "agent": word.agent, "rule": rule, "crawl_delay_s": word.crawl_delay_s}
 
 
-def _page_fields(look: Look, width: int) -> list[Any]:
-    fields = [(f.name, f.as_plan(), f.share, f.several, f.samples) for f in look.fields[:_SHOWN_FIELDS]]
-    return [_fields_table(fields, width), *_more(len(look.fields))] if fields else []
-
-
 def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:
-    from wadi.learn.outline import JsonRows
-
-    # What scripts hold is the page itself where they fill it.
-    of_data = look.data_rows if look.kind.kind == "script shell" else []
-    candidates: list[JsonRows | RowsFound] = [*look.json_rows, *of_data, *look.rows]
     found: list[tuple[str, list[Any]]] = []
-    for rows in candidates:
-        full = not found or verbose
-        lines = (
-            _json_lines(rows, width, full=full) if isinstance(rows, JsonRows) else _rows_lines(rows, width, full=full)
-        )
+    for one in look.candidates:
+        head, *first = _rows_head(one)
+        if not found or verbose:
+            lines = [head, *first, *_field_lines(one.fields, width)]
+        else:
+            lines = [head, "; ".join([*first, plural(len(one.fields), "field")])]
         found.append((f"rows {len(found) + 1}", lines))
     return found
 
 
-def _rows_lines(one: RowsFound, width: int, *, full: bool) -> list[Any]:
+def _rows_head(one: RowsFound | JsonRows) -> list[Any]:
+    """What picks the rows, how many there are, and of HTML what the first one says."""
+    from wadi.learn.look import RowsFound
+
+    if not isinstance(one, RowsFound):
+        return [plain(f"{one.expression}    {plural(one.count, 'row')}", "bold")]
     odd = f", {one.rows.left_out} left out that are no rows like these" if one.rows.left_out else ""
     pieces = (" ".join(text.split()) for text in map(str, one.rows.rows[0].itertext()))
     sample = shortened(" · ".join(piece for piece in pieces if piece), 88)
-    head = plain(f"{one.rows.expression}    {plural(one.rows.count, 'row')}{odd}", "bold")
-    if not full:
-        return [head, f"first: {sample}; {plural(len(one.fields), 'field')}"]
-    fields = [(f.name, f.as_plan(), f.share, f.several, f.samples) for f in one.fields[:_SHOWN_FIELDS]]
-    return [head, f"first: {sample}", _fields_table(fields, width), *_more(len(one.fields))]
+    return [plain(f"{one.expression}    {plural(one.rows.count, 'row')}{odd}", "bold"), f"first: {sample}"]
 
 
-def _json_lines(rows: JsonRows, width: int, *, full: bool) -> list[Any]:
-    from wadi.learn.fields import quoted
-
-    head = plain(f"{rows.expression}    {plural(rows.count, 'row')}", "bold")
-    if not full:
-        return [head, plural(len(rows.fields), "field")]
-    fields = []
-    for name, expression, share, samples, guess in rows.fields[:_SHOWN_FIELDS]:
-        keys = guess.keys()
-        plan = f"{{ at = {quoted(expression)}, {keys} }}" if keys else quoted(expression)
-        fields.append((name, plan, share, 0.0, samples))
-    return [head, _fields_table(fields, width), *_more(len(rows.fields))]
+def _field_lines(fields: Sequence[FieldGuess], width: int) -> list[Any]:
+    """The first fields as a table, and how many more there are."""
+    more = len(fields) - _SHOWN_FIELDS
+    table = [_fields_table(fields[:_SHOWN_FIELDS], width)] if fields else []
+    return [*table, *([f"… {more} more fields (--json has all)"] if more > 0 else [])]
 
 
-def _more(count: int) -> list[str]:
-    return [f"… {count - _SHOWN_FIELDS} more fields (--json has all)"] if count > _SHOWN_FIELDS else []
-
-
-def _fields_table(fields: list[tuple[str, str, float, float, tuple[str, ...]]], width: int) -> RenderableType:
+def _fields_table(fields: Sequence[FieldGuess], width: int) -> RenderableType:
     from rich.table import Table
 
     from wadi.learn.fields import as_key
 
-    fields = [(as_key(name), *others) for name, *others in fields]  # type: ignore[misc]
+    names = [as_key(one.name) for one in fields]
+    written = [one.as_plan() for one in fields]
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False, pad_edge=False)
-    names = max(len(name) for name, *_ in fields)
-    plans = min(_PLAN_WIDTH, 2 + max(len(plan) for _, plan, *_ in fields))
-    room = max(12, width - _BLOCK_WIDTH - names - plans - 12)
+    plans = min(_PLAN_WIDTH, 2 + max(map(len, written)))
+    room = max(12, width - _BLOCK_WIDTH - max(map(len, names)) - plans - 12)
     for right in (False, False, True, False):
         table.add_column(no_wrap=True, justify="right" if right else "left")
-    for name, plan, share, several, samples in fields:
-        shown = " | ".join(shortened(sample, 24) for sample in samples)
-        shown += f"  ({percent(round(several * 100), 100)} several)" if several else ""
-        cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(share * 1000), 1000)))
+    for one, name, plan in zip(fields, names, written, strict=True):
+        shown = " | ".join(shortened(sample, 24) for sample in one.samples)
+        shown += f"  ({percent(round(one.several * 100), 100)} several)" if one.several else ""
+        cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(one.share * 1000), 1000)))
         table.add_row(plain(name), *cells, plain(shortened(shown, room), "dim"))
     return table
 
@@ -285,7 +268,9 @@ def _data_lines(look: Look, most: int) -> list[str]:
     for name, count, first in look.attributes[:6]:
         lines.append(f"{'attribute':<10}{name} on {plural(count, 'element')}: {shortened(first, 60)}")
     for rows in look.data_rows:
-        lines.append(f"{'rows':<10}{rows.expression}: {rows.count} with {', '.join(f[0] for f in rows.fields[:8])}")
+        lines.append(
+            f"{'rows':<10}{rows.expression}: {rows.count} with {', '.join(one.name for one in rows.fields[:8])}"
+        )
     return lines
 
 

@@ -6,9 +6,10 @@ import json
 import re
 import shlex
 from collections.abc import Sequence
+from itertools import islice
 from urllib.parse import urlsplit, urlunsplit
 
-from wadi.learn.fields import FieldGuess, as_key, named_apart, quoted
+from wadi.learn.fields import FieldGuess, as_key, quoted
 from wadi.learn.look import Look, RowsFound
 from wadi.learn.outline import JsonRows
 from wadi.learn.selectors import expression_for
@@ -64,21 +65,10 @@ def _key(fields: Sequence[FieldGuess]) -> str:
 
 def _chosen(look: Look) -> tuple[str, RowsFound | JsonRows | None, Sequence[FieldGuess]]:
     """The page kind's name, its rows (None: the page is one), and the fields."""
-    of_data = look.data_rows if look.kind.kind == "script shell" else []
     if look.fields:
         return "sheet", None, look.fields
-    if of_json := [*look.json_rows, *of_data]:
-        return "list", of_json[0], _json_fields(of_json[0])
-    return ("list", look.rows[0], look.rows[0].fields) if look.rows else ("list", None, [])
-
-
-def _json_fields(rows: JsonRows) -> list[FieldGuess]:
-    return named_apart(
-        [
-            FieldGuess(where, None, share, 0.0, samples, guess, name, is_unique=where in rows.unique)
-            for name, where, share, samples, guess in rows.fields
-        ]
-    )
+    rows = next(iter(look.candidates), None)
+    return "list", rows, rows.fields if rows is not None else []
 
 
 def _page_lines(look: Look, rows: RowsFound | JsonRows | None, table: str) -> list[str]:
@@ -87,12 +77,11 @@ def _page_lines(look: Look, rows: RowsFound | JsonRows | None, table: str) -> li
     if rows is not None:
         if isinstance(rows, RowsFound) and (around := _around(look, rows)):
             found.append(("expect", f"{quoted(around)}    # a page without it was blocked, and is not “no rows”"))
-        found.append(("rows", quoted(rows.rows.expression if isinstance(rows, RowsFound) else rows.expression)))
+        found.append(("rows", quoted(rows.expression)))
     found.append(("table", f'"{table}"{_IN_ROWS if rows is None else ""}'))
-    for key in ("total", "next"):
-        plans = (one.plan for one in look.paging) if rows is not None else iter(())
-        said = next((plan for plan in plans if plan.startswith(f"{key} = ")), None)
-        found += [(key, said.removeprefix(f"{key} = "))] if said is not None else []
+    for key in ("total", "next") if rows is not None else ():
+        plans = (one.plan.removeprefix(f"{key} = ") for one in look.paging if one.plan.startswith(f"{key} = "))
+        found += [(key, plan) for plan in islice(plans, 1)]
     return _aligned(found)
 
 
@@ -122,9 +111,7 @@ def _field_lines(fields: Sequence[FieldGuess]) -> list[str]:
     samples = [
         shortened(" ".join(field.samples[0].split()), _SAMPLE_LETTERS) if field.samples else "" for field in fields
     ]
-    width = (
-        max(len(line) for line in lines if len(line) <= _LONGEST_LINE) if min(map(len, lines)) <= _LONGEST_LINE else 0
-    )
+    width = max((len(line) for line in lines if len(line) <= _LONGEST_LINE), default=0)
     return [f"{line:<{width}}    # {sample}" if sample else line for line, sample in zip(lines, samples, strict=True)]
 
 

@@ -27,6 +27,10 @@ class RowsFound:
     rows: RowsGuess
     fields: list[FieldGuess]
 
+    @property
+    def expression(self) -> str:
+        return self.rows.expression
+
 
 @dataclass(frozen=True)
 class Look:
@@ -47,6 +51,12 @@ class Look:
     data_rows: list[JsonRows] = field(default_factory=list)
     attributes: list[tuple[str, int, str]] = field(default_factory=list)
     sources: list[Source] = field(default_factory=list)
+
+    @property
+    def candidates(self) -> list[JsonRows | RowsFound]:
+        """All candidates for rows, the likeliest first: what scripts hold is the page itself where they fill it."""
+        of_data = self.data_rows if self.kind.kind == "script shell" else []
+        return [*self.json_rows, *of_data, *self.rows]
 
 
 def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:

@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wadi.clean.numbers import PlainNumber
-from wadi.learn.types import STRING, TypeGuess, guessed_type
+from wadi.learn.fields import FieldGuess, named_apart
+from wadi.learn.types import STRING, guessed_type
 from wadi.page.jsonpath import Step, pointed
 
 _MOST_PATHS = 200
@@ -33,17 +34,12 @@ class PathFound:
 
 @dataclass(frozen=True, slots=True)
 class JsonRows:
-    """Rows in a JSON document: the JSONPath, how many there are, and the fields of a row.
-
-    `fields` are (name, expression, share of rows, samples, type); `unique` are the expressions of those that all rows have, no
-    two the same.
-    """
+    """Rows in a JSON document: the JSONPath, how many there are, and the fields of a row."""
 
     expression: str
     count: int
-    fields: tuple[tuple[str, str, float, tuple[str, ...], TypeGuess], ...]
+    fields: tuple[FieldGuess, ...]
     score: float
-    unique: tuple[str, ...] = ()
 
 
 def outline(data: Any) -> list[PathFound]:
@@ -109,22 +105,22 @@ def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
     for member in read:
         for place, inner in _row_values(member, (), 0):
             values.setdefault(pointed(place), []).append(inner)
-    fields, unique = [], []
+    fields: list[FieldGuess] = []
     for where, found in values.items():
         texts = [_text(value) for value in found if value is not None]
         if not texts and any(other.startswith((f"{where}.", f"{where}[")) for other in values):
             continue  # an object that is null now and then
         samples = tuple(dict.fromkeys(texts))[:_SAMPLES]
-        name = _name_of(where)
-        unique += [where] if 1 < len(read) == len(set(texts)) else []
-        fields.append((name, where, len(texts) / len(read), samples, guessed_type(texts) if texts else STRING))
+        share, is_unique = len(texts) / len(read), 1 < len(read) == len(set(texts))
+        guess = guessed_type(texts) if texts else STRING
+        fields.append(FieldGuess(where, None, share, 0.0, samples, guess, _name_of(where), is_unique=is_unique))
     if not fields:
         return None
-    alike = sum(share for _, _, share, _, _ in fields) / len(fields)
-    varied = sum(len(samples) > 1 for _, _, _, samples, _ in fields)
+    alike = sum(one.share for one in fields) / len(fields)
+    varied = sum(len(one.samples) > 1 for one in fields)
     depth = path.count(".") + path.count("[")
     score = min(len(members), 100) ** 0.5 * min(varied, 12) * alike / (1 + 0.15 * depth)
-    return JsonRows(path, len(members), tuple(fields), score, tuple(unique))
+    return JsonRows(path, len(members), tuple(named_apart(fields)), score)
 
 
 def _name_of(path: str) -> str:

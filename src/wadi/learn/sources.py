@@ -60,11 +60,19 @@ def _without_alike(sources: list[Source]) -> list[Source]:
     """The first of those that differ in numbers alone, where they are many: the addresses of records, not of their list."""
     groups: dict[tuple[str, str], list[Source]] = {}
     for source in sources:
-        groups.setdefault((source.what, re.sub(r"\d+", "0", source.url)), []).append(source)
-    many = {id(one): place for group in groups.values() if len(group) >= _MANY for place, one in enumerate(group)}
-    counts = {id(group[0]): len(group) - 1 for group in groups.values() if len(group) >= _MANY}
-    kept = (source for source in sources if many.get(id(source), 0) == 0)
-    return [replace(source, alike=counts.get(id(source), 0)) for source in kept]
+        groups.setdefault(_likeness(source), []).append(source)
+    kept: list[Source] = []
+    for source in sources:
+        group = groups[_likeness(source)]
+        if len(group) < _MANY:
+            kept.append(source)
+        elif source is group[0]:
+            kept.append(replace(source, alike=len(group) - 1))
+    return kept
+
+
+def _likeness(source: Source) -> tuple[str, str]:
+    return source.what, re.sub(r"\d+", "0", source.url)
 
 
 def _script_texts(document: Document) -> Iterator[tuple[int, str]]:

@@ -45,7 +45,7 @@ def html_tables(document: Document) -> list[TableFound]:
         rows = [row for row in table.iter("tr") if _owner(row) is table]
         if len(rows) < 2 or table.find(".//table") is not None or len(found) >= _MOST:
             continue
-        headings = _headings(rows[0], table)
+        headings = _headings(rows)
         expression, _ = expression_for(document, [table], [])
         caption = table.find("caption")
         below = len(rows) - (1 if headings else 0)
@@ -59,12 +59,11 @@ def _owner(row: etree._Element) -> etree._Element | None:
     return next((a for a in row.iterancestors() if a.tag == "table"), None)
 
 
-def _headings(row: etree._Element, table: etree._Element) -> tuple[str, ...]:
+def _headings(rows: Sequence[etree._Element]) -> tuple[str, ...]:
     """The texts of the first row if it is one of headings: cells of `th` alone, a row in `thead`, or by what it says."""
-    parent = row.getparent()
-    cells = [cell for cell in row if isinstance(cell.tag, str)]
+    parent, cells = rows[0].getparent(), _cells(rows[0])
     said = (parent is not None and parent.tag == "thead") or (cells and all(cell.tag == "th" for cell in cells))
-    if said or is_heading(row, [one for one in table.iter("tr") if _owner(one) is table][1:]):
+    if said or is_heading(rows[0], rows[1:]):
         return tuple(text_of(cell) for cell in cells)
     return ()
 

@@ -17,7 +17,7 @@ from wadi.crawl.kinds import Field, compile_field
 from wadi.crawl.picking import taken
 from wadi.learn.places import line_of, path_of
 from wadi.page.document import Document
-from wadi.page.expressions import BadExpression, Expression, Node, Scope, compile_expression
+from wadi.page.expressions import CARRIED, BadExpression, Expression, Node, Scope, compile_expression
 from wadi.page.jsonpath import JsonNode, pointed
 from wadi.page.structured import data_scope
 from wadi.page.text import text_of
@@ -139,6 +139,14 @@ def why_nothing(document: Document, scope: Scope, text: str) -> NoMatchHelp:
         return NoMatchHelp(hints=("the page is JSON; it is read with JSONPath:  $.…",))
     if document.kind == "xml" and expression.language == "json":
         return NoMatchHelp(hints=("the page is XML; it is read with CSS or XPath",))
+    if (
+        document.kind == "html"
+        and expression.language == "json"
+        and scope is document.root
+        and not expression.is_of_carried
+    ):
+        places = ", ".join(f"$.{name}" for name in CARRIED)
+        return NoMatchHelp(hints=(f"the page is HTML: the data that it carries stand under {places}",))
     steps = []
     for prefix in _prefixes(text, expression.language):
         try:
@@ -148,15 +156,6 @@ def why_nothing(document: Document, scope: Scope, text: str) -> NoMatchHelp:
         if steps[-1][1] == 0:
             break
     hints = list(dict.fromkeys(_hints(document, text, expression.language, steps)))
-    if (
-        expression.language == "json"
-        and document.kind == "html"
-        and scope is document.root
-        and not any(n for _, n in steps)
-    ):
-        hints.insert(
-            0, "the page is HTML: the data that it carries stand under $.state, $.jsonld, $.microdata, $.rdfa, $.meta"
-        )
     return NoMatchHelp(tuple(steps), tuple(hints[:_NEAR]))
 
 

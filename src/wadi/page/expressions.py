@@ -28,6 +28,9 @@ Node = etree._Element | str | float | bool | JsonNode
 Scope = etree._Element | JsonNode
 """What an expression starts from: the page's root or value, or a row."""
 
+CARRIED = ("state", "jsonld", "microdata", "rdfa", "meta")
+"""What pages of HTML carry for machines, by the first key that JSONPath finds it under (`structured`)."""
+_OF_CARRIED = re.compile(rf"""\$(?:\.|\[['"])(?:{"|".join(CARRIED)})\b""")
 _PREFIX = re.compile(r"(css|xpath|json|re):(?!:)\s*", re.IGNORECASE)
 _AXES = (
     "ancestor ancestor-or-self attribute child descendant descendant-or-self following following-sibling "
@@ -72,6 +75,11 @@ class Expression:
     def reads(self) -> str:
         """The kind of document that the expression reads: "tree", "json", or "any"."""
         return {"css": "tree", "xpath": "tree", "json": "json", "re": "any"}[self.language]
+
+    @property
+    def is_of_carried(self) -> bool:
+        """Whether it is a JSONPath into the data that pages of HTML carry."""
+        return self.language == "json" and _OF_CARRIED.match(language_of(self.text)[1]) is not None
 
     def nodes(self, scope: Scope, document: Document) -> list[Node]:
         """What the expression picks below `scope`, in document order; empty when it picks nothing or cannot read it.

@@ -16,11 +16,6 @@ _LONG = 2000
 """What is longer is no label, and hardly a line with one."""
 
 
-def labelled(scope: etree._Element, labels: Sequence[str]) -> list[Labelled]:
-    """What stands beside the first of `labels` that is in `scope`, as `LabelsIn` finds it."""
-    return LabelsIn(scope).find(labels)
-
-
 class LabelsIn:
     """The labels in a row or on a page. What is looked through once tells all of them."""
 

@@ -20,8 +20,6 @@ from wadi.web.parameters import names_in
 
 SOURCES = ("page", "data", "heading", "url", "link", "key", "input", "header")
 _PICKING = ("page", "data", "heading")
-_OF_DATA = re.compile(r"""(?:json:\s*)?\$(?:\.|\[['"])(?:state|jsonld|microdata|rdfa|meta)\b""")
-"""JSONPath into the data that pages of HTML carry."""
 
 
 def expressions(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -215,11 +213,11 @@ def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
 def _kind_read(expression: str, *, relative: bool) -> str | None:
     """The kind of document that an expression reads, "tree" or "json"; None where it reads any."""
     try:
-        reads = compile_expression(expression).reads
+        compiled = compile_expression(expression)
     except BadExpression:
         return None
-    is_of_data = not relative and reads == "json" and _OF_DATA.match(expression.strip()) is not None
-    return None if reads == "any" or is_of_data else reads
+    is_any = compiled.reads == "any" or (compiled.is_of_carried and not relative)
+    return None if is_any else compiled.reads
 
 
 def _source_of(kind: PagePlan, path: Path) -> str | None:
