@@ -15,9 +15,10 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-# The first example of a test may pay for what is built on first use; time is measured in benchmarks, not here.
-settings.register_profile("untimed", deadline=None)
-settings.load_profile("untimed")
+# The suite does the same each time: chance is for tests/fuzz.py. The first example of a test may pay for what is built on
+# first use; time is measured in benchmarks, not here.
+settings.register_profile("suite", deadline=None, derandomize=True, database=None)
+settings.load_profile("suite")
 ROOT = Path(__file__).parent.parent
 EXAMPLES = ROOT / "examples"
 

@@ -63,7 +63,7 @@ LIST = """<base href="/sub/"><h1>Springs</h1><ul>
         ('{ at = "h1", from = "page" }', ["Springs"] * 3),
         ('{ from = "url", find = "h/(.*)" }', ["list"] * 3),
         ('{ from = "header.X-Area" }', ["north"] * 3),
-        ('{ at = "b", take = "html" }', ["<b>Ash</b>", "<b> Elm\u00a0Pool </b>", "<b></b>"]),
+        ('{ at = "b", take = "html" }', ["<b>Ash</b>", "<b> Elm&nbsp;Pool </b>", "<b></b>"]),
         ('{ at = ".", take = "direct text" }', [None, None, None]),
         ('{ at = "b", map = { Ash = "1" }, else = "2" }', ["1", "2", None]),
     ],

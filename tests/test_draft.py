@@ -170,9 +170,9 @@ def test_drafts_of_the_sample_site_rehearse(program: Program, site: str, path: s
     assert told["tables"][0]["rows"]
 
 
-def test_a_page_that_was_read_fast_is_drafted_so(program: Program, site: str) -> None:
-    done = program("inspect", f"{site}/wells", "--parse", "fast", "--plan", "-")
-    assert '[page.list]\nparse = "fast"\n' in done.out
+def test_a_page_that_was_read_as_something_is_drafted_so(program: Program, site: str) -> None:
+    done = program("inspect", f"{site}/wells", "--parse", "html", "--plan", "-")
+    assert '[page.list]\nparse = "html"\n' in done.out
     (program.folder / "wells.toml").write_text(done.out)
     assert json.loads(program("preview", "wells.toml", "--json").out)["tables"][0]["rows"]
 

@@ -9,6 +9,7 @@ import io
 import json
 import lzma
 import os
+import pwd
 import shutil
 import sqlite3
 import subprocess
@@ -267,14 +268,19 @@ def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     tools = folders[-1]
     base = tmp_path_factory.mktemp("pg")
     is_root = os.getuid() == 0
-    user = ["runuser", "-u", "postgres", "--"] if is_root else []
     if is_root:
+        try:
+            pwd.getpwnam("postgres")
+        except KeyError:
+            pytest.skip("tests run as root, and PostgreSQL, which does not, has no user of its own here")
         base = Path("/tmp") / f"wadi-pg-{os.getpid()}"
         base.mkdir(mode=0o700)
         shutil.chown(base, "postgres")
 
     def tool(name: str, *arguments: str) -> None:
-        subprocess.run([*user, str(tools / name), *arguments], check=True, capture_output=True, cwd="/", timeout=60)
+        command = [str(tools / name), *arguments]
+        other = {"user": "postgres", "group": "postgres", "extra_groups": []} if is_root else {}
+        subprocess.run(command, check=True, capture_output=True, cwd="/", timeout=60, **other)  # type: ignore[call-overload]
 
     try:
         tool("initdb", "-D", str(base / "data"), "-U", "wadi", "-A", "trust", "-E", "UTF8", "--no-sync")

@@ -1,4 +1,4 @@
-"""CSS Selectors Level 4 by our own matcher: literal cases, and the same results as by translation to XPath where that speaks."""
+"""CSS Selectors Level 4, relative to where they are searched from: literal cases, and the same results by translation to XPath."""
 
 from __future__ import annotations
 
@@ -8,14 +8,11 @@ import pytest
 from cssselect import HTMLTranslator
 from hypothesis import given
 from hypothesis import strategies as st
-from lxml import etree
 
-from wadi.page.document import read_document
-from wadi.page.expressions import compile_expression
-from wadi.page.selectors.index import Index
-from wadi.page.selectors.match import Matcher
-from wadi.page.selectors.parse import BadSelector, parse_selectors
-from wadi.page.selectors.shape import Shapes, first_picked
+from wadi.page.css import BadSelector, selector_of
+from wadi.page.document import read_document, read_html
+from wadi.page.expressions import BadExpression, compile_expression
+from wadi.page.nodes import Element, elements, first
 
 PAGE = """<!doctype html><html lang=en><body><main id=m>
 <ul class="list big"><li id=a class="x">1</li><li id=b class="x y">2<b id=bb>n</b></li><li id=c lang=de-CH>3</li><li id=d class=y></li></ul>
@@ -50,7 +47,7 @@ CASES = [
     ("b:only-child", "bb"),
     ("h2 + p", "p4"),
     ("h2 ~ p", "p4 p5"),
-    ("p:empty", "p2"),
+    ("p:empty", "p2 p3"),
     ("li:empty", "d"),
     (":any-link", "l1"),
     ("a:link", "l1"),
@@ -66,7 +63,6 @@ CASES = [
     ("textarea:read-only", "t1"),
     ("input:read-write", "i1 i4 i6"),
     ("button:default", "b1"),
-    ("input:placeholder-shown", "i6"),
     ("[data-k='ab cd' i]", "d1"),
     ("[data-k='ab cd']", ""),
     ("[DATA-K~=cd]", "d1"),
@@ -78,43 +74,63 @@ CASES = [
     (r"#d\31", "d1"),
     (r".\DC ", "d1"),
     (".Ü", "d1"),
-    ("p/* c */a", "l1 l2"),
+    ("p /* c */ a", "l1 l2"),
     ("p > a , h2", "l1 l2 h1 h2"),
     ("*|h2", "h1 h2"),
-    ("li:matches(.x)", "a b"),
 ]
+
+
+def _ids(found: object) -> str:
+    return " ".join(one.attr("id") or "" for one in found if isinstance(one, Element))  # type: ignore[attr-defined]
 
 
 @pytest.mark.parametrize(("selector", "wanted"), CASES)
 def test_selectors_of_level_4(selector: str, wanted: str) -> None:
     document = read_document(PAGE.encode(), "http://h/", "text/html; charset=utf-8")
-    found = compile_expression(f"css: {selector}").nodes(document.scope, document)
-    assert " ".join(one.get("id", "") for one in found if isinstance(one, etree._Element)) == wanted
-    body = document.tree.find(".//body")
-    assert body is not None
-    by_index = Matcher(parse_selectors(selector), html=True).select(body, Index(body))
-    assert " ".join(one.get("id", "") for one in by_index) == wanted
+    expression = compile_expression(f"css: {selector}")
+    assert _ids(expression.nodes(document.scope, document)) == wanted
+    assert _ids(expression.nodes(first(document.top, "body"), document)) == wanted
 
 
 @pytest.mark.parametrize(
     ("selector", "wanted"),
     [("> li", "a b c d"), ("+ form", "f"), ("~ p", "p1 p2 p3 p4 p5"), ("~ p a", "l1 l2"), (":scope > .y", "b d"), (":scope b", "bb"),
-     ("ul li", ""), (":is(main ul) b", ""), ("li:is(main li)", "a b c d"), ("body li", ""), ("> li, + form", "a b c d f")],
+     ("ul li", ""), (":is(main ul) b", ""), ("li:is(main li)", "a b c d"), ("body li", ""), ("> li, + form", "a b c d f"),
+     (":scope ~ p", "p1 p2 p3 p4 p5"), ("li:not(:scope > .x)", "c d"), ("[class='x y'], li:is(.y, .z)", "b d"), ("b,/* , */i", "bb")],
 )  # fmt: skip
 def test_selectors_are_relative_to_where_they_are_searched_from(selector: str, wanted: str) -> None:
     document = read_document(PAGE.encode(), "http://h/", "text/html; charset=utf-8")
-    row = document.tree.find(".//ul")
-    assert row is not None
-    found = compile_expression(selector).nodes(row, document)
-    assert " ".join(one.get("id", "") for one in found if isinstance(one, etree._Element)) == wanted
+    row = first(document.top, "ul")
+    assert _ids(compile_expression(selector).nodes(row, document)) == wanted
 
 
-def test_xml_minds_case_and_matches_in_any_namespace() -> None:
-    document = read_document(
-        b'<r xmlns:n="urn:n"><Item id="1"/><n:Item id="2"/><item id="3"/></r>', "http://h/x", "text/xml"
-    )
-    found = compile_expression("Item").nodes(document.scope, document)
-    assert [one.get("id") for one in found if isinstance(one, etree._Element)] == ["1", "2"]
+XML = b"""<r xmlns:n="urn:n"><Item id="1" k="v w"/><n:Item id="2"><sub id="4"/></n:Item><item id="3"/></r>"""
+
+
+@pytest.mark.parametrize(
+    ("selector", "wanted"),
+    [("Item", "1 2"), ("item", "3"), ("r > Item", "1 2"), ("Item sub, item", "4 3"), ("[k~=w]", "1"), ("> Item", "1 2"),
+     ("Item + Item", "2"), ("r:root", ""), (":scope > item", "3"), ("r item:last-child", "3")],
+)  # fmt: skip
+def test_xml_minds_case_and_matches_in_any_namespace(selector: str, wanted: str) -> None:
+    document = read_document(XML, "http://h/x", "text/xml")
+    found = compile_expression(selector).nodes(document.scope, document)
+    assert sorted(_ids(found).split()) == sorted(wanted.split())
+
+
+def test_in_rows_of_xml_selectors_are_relative_to_the_row() -> None:
+    document = read_document(XML, "http://h/x", "text/xml")
+    row = next(elements(document.top, "{urn:n}Item"))
+    found = [
+        (one, _ids(compile_expression(one).nodes(row, document))) for one in ("sub", "r sub", "> sub", "+ item", "~ *")
+    ]
+    assert found == [("sub", "4"), ("r sub", ""), ("> sub", "4"), ("+ item", "3"), ("~ *", "3")]
+
+
+def test_what_xml_cannot_be_asked_is_refused() -> None:
+    document = read_document(XML, "http://h/x", "text/xml")
+    with pytest.raises(BadExpression, match="not known for XML"):
+        compile_expression("item:nth-child(1 of .x)").nodes(document.scope, document)
 
 
 TAGS, CLASSES = ["div", "p", "span", "a", "ul", "li"], ["a", "b", "c"]
@@ -145,73 +161,30 @@ SELECTORS = st.builds(
 )  # fmt: skip
 
 
-def _element(made: tuple[str, list[str], str, str, tuple[object, ...]]) -> etree._Element:
+def _markup(made: tuple[str, list[str], str, str, tuple[object, ...]]) -> str:
     tag, classes, name, text, children = made
-    element = etree.Element(tag)
-    if classes:
-        element.set("class", " ".join(classes))
-    if name:
-        element.set("data-k", name)
-    element.text = text or None
-    element.extend(_element(child) for child in children)  # type: ignore[arg-type]
-    return element
+    inner = "".join(map(_markup, children))  # type: ignore[arg-type]
+    marks = (f' class="{" ".join(classes)}"' if classes else "") + (f' data-k="{name}"' if name else "")
+    return f"<{tag}{marks}>{text}{inner}</{tag}>"
 
 
 @given(TREES, SELECTORS)
 def test_results_are_those_of_the_translation_to_xpath(
     made: tuple[str, list[str], str, str, tuple[object, ...]], selector: str
 ) -> None:
-    holder = etree.Element("main")
-    holder.append(_element(made))
-    translated = etree.XPath(HTMLTranslator().css_to_xpath(selector, prefix="descendant::"))
-    matcher = Matcher(parse_selectors(selector), html=True)
-    for scope in list(holder.iter("*"))[1:4]:
-        wanted = translated(scope)
-        assert matcher.select(scope) == wanted
-        assert matcher.select(scope, Index(scope)) == wanted
-
-
-LEVEL_4 = ["a:not(.b)", "> a", "a + p", ":is(a, .a)", ":where(p):last-child", ":scope > p", ":scope.a > p", ":not(li .a)", "p:root",
-           "+ a", "a:lang(en)", "li:nth-of-type(1)", "p:nth-child(2 of .a)", ":is(div .a)", ":has(+ p)", ":not(:scope) > a"]  # fmt: skip
-
-
-@given(
-    TREES,
-    st.lists(st.lists(st.one_of(SELECTORS, st.sampled_from(LEVEL_4)), min_size=1, max_size=2), min_size=1, max_size=4),
-)
-def test_by_the_shape_of_rows_the_same_is_picked(
-    tree: tuple[str, list[str], str, str, tuple[object, ...]], fields: list[list[str]]
-) -> None:
-    root = etree.Element("html")
-    root.append(_element(tree))
-    matchers = [[Matcher(parse_selectors(text), html=True) for text in one] for one in fields]
-    shapes = Shapes(matchers)
-    for row in root.iter("*"):
-        if row is not root:
-            elements, picks = shapes.picks(row)
-            for one, places in zip(matchers, picks, strict=True):
-                picked = [] if places is None else [places] if isinstance(places, int) else places
-                if places is not None:
-                    assert [elements[place] for place in picked] == first_picked(one, row, None)
-
-
-def test_rows_that_are_all_of_other_shapes_are_not_asked_for_theirs() -> None:
-    shapes = Shapes([[Matcher(parse_selectors("b[id^=n]"), html=True)]])
-    table = etree.fromstring("<table>" + "".join(f"<tr><b id='n{n}'/></tr>" for n in range(400)) + "</table>")
-    asked = 0
-    for row in table:
-        if not shapes.is_of_use:
-            break
-        asked += 1
-        assert shapes.picks(row)[1] == (1,)
-    assert 200 < asked < 210
+    document = read_html(f"<body><main>{_markup(made)}</main>".encode(), "http://h/")
+    translated = compile_expression("xpath:" + HTMLTranslator().css_to_xpath(selector, prefix="descendant::"))
+    expression = compile_expression(f"css:{selector}")
+    for scope in list(elements(first(document.top, "main")))[1:4]:
+        assert expression.nodes(scope, document) == translated.nodes(scope, document)
 
 
 @given(st.text(alphabet="ab.#[]=\"':()*>+~ ,\\nthof-123|/", max_size=30))
 def test_any_text_is_a_selector_or_a_mistake_with_its_place(text: str) -> None:
     with contextlib.suppress(BadSelector):
-        Matcher(parse_selectors(text), html=True).select(etree.Element("a"))
+        found = selector_of(text)
+        found.below(read_html(b"<p>x", "http://h/").tree.select("p")[0])
         return
     with pytest.raises(BadSelector) as caught:
-        parse_selectors(text)
+        selector_of(text)
     assert 0 <= caught.value.offset <= len(text)

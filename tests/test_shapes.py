@@ -285,7 +285,7 @@ ALL_SENT = "token=t%261&q=x&c1=on&r=2&s=one&m=a&m=b&chosen=2&t=+two%0Alines&outs
 )  # fmt: skip
 def test_what_a_form_sends(markup: str, values: dict[str, Any], method: str, url: str, body: str) -> None:
     document = read_html(markup.encode(), "http://h/sub/page?p=1" if "<form><" not in markup else "http://h/sub/page")
-    form = form_of(document.tree.xpath("//form")[0], document)  # type: ignore[index, arg-type]
+    form = form_of(document.tree.select("form")[0], document)
     request = form.request(values)
     assert (request.method, request.url, request.body.decode()) == (method, url, body)
 
@@ -294,16 +294,16 @@ def test_multipart_forms_and_forms_that_are_none() -> None:
     document = read_html(
         b'<form id=f method=post enctype=multipart/form-data><input name="a" value="1"></form><p><b>x', "http://h/"
     )
-    request = form_of(document.tree, document).request({"b": "ü"})
+    request = form_of(document.top, document).request({"b": "ü"})
     boundary = dict(request.headers)["Content-Type"].partition("boundary=")[2]
     assert request.body.decode().split(f"--{boundary}")[1:3] == [
         '\r\nContent-Disposition: form-data; name="a"\r\n\r\n1\r\n',
         '\r\nContent-Disposition: form-data; name="b"\r\n\r\nü\r\n',
     ]
     with pytest.raises(ValueError, match="no form"):
-        form_of(read_html(b"<p>x", "http://h/").tree, document)
+        form_of(read_html(b"<p>x", "http://h/").top, document)
     login = read_html(b"<form><input name=n><input type=email name=mail><input type=password name=p>", "http://h/")
-    assert credentials_names(login.tree) == ("mail", "p")
+    assert credentials_names(login.top) == ("mail", "p")
 
 
 def test_a_form_is_sent_for_each_value_and_what_it_lacks_is_said(tmp_path: Path) -> None:

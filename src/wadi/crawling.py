@@ -21,11 +21,12 @@ from wadi.crawl.engine import End, Engine, Limits, Patience, Room, Task
 from wadi.crawl.events import Adopted, Event, Stopping
 from wadi.crawl.helpers import Helpers
 from wadi.crawl.journal import Journal
-from wadi.crawl.kinds import compile_kinds, compiled
+from wadi.crawl.kinds import compile_kinds
 from wadi.crawl.login import Login, LoginFailed, log_in
 from wadi.crawl.reader import Reader
 from wadi.crawl.settle import Reading
 from wadi.plan.columns import table_plan, tables_of
+from wadi.plan.fields import compiled
 from wadi.plan.model import LoginPlan
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import fixed_inputs, parts_of

@@ -11,6 +11,7 @@ import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,6 +25,8 @@ from wadi.web.messages import FetchFailed, Reply, Request
 if TYPE_CHECKING:
     import pandas as pd
 
+    from wadi.page.cells import Field
+    from wadi.page.expressions import Expression
     from wadi.web.client import Client
     from wadi.web.robots import Word
 
@@ -48,24 +51,52 @@ class OpenedPage:
         """Whether the page was asked for at its site, today: not a file and not a stored page of a run."""
         return self.source in (_FROM_SITE, _FROM_CACHE)
 
-    def rows(self, rows: str, **fields: str) -> pd.DataFrame:
-        """The rows that an expression picks as a DataFrame of texts; each keyword is a column and its expression."""
+    def rows(self, rows: str, **fields: str | dict[str, Any]) -> pd.DataFrame:
+        """The rows that an expression picks as a DataFrame. Each keyword is a column: an expression, or a field as a plan has
+        it (a dict of its keys). Cells are what a run would make of them; what cannot be read is missing.
+
+        Raises UsageError for an expression or a field that means nothing.
+        """
         import pandas as pd
 
-        from wadi.clean.text import tidied
-        from wadi.learn.trying import scopes_of, texts_of
-        from wadi.page.expressions import compile_expression
+        from wadi.learn.trying import scopes_of, source_for
+        from wadi.page.cells import Notes, cell
 
-        compiled = {name: compile_expression(expression) for name, expression in fields.items()}
-        scopes = scopes_of(self.document, compile_expression(rows))
-        cells = [
-            {
-                name: next((tidied(t) for t in texts_of(e.nodes(scope, self.document))), None)
-                for name, e in compiled.items()
-            }
-            for scope in scopes
-        ]
-        return pd.DataFrame(cells, columns=list(fields), dtype="string")
+        source = source_for(self.document, self.reply)
+        compiled = [_compiled(name, said) for name, said in fields.items()]
+        scopes = scopes_of(self.document, _expression(rows))
+        notes = Notes()
+        cells = [[cell(one, scope, source, notes) for one in compiled] for scope in scopes]
+        frame = pd.DataFrame(cells, columns=list(fields))
+        texts = [name for name, said in fields.items() if isinstance(said, str)]
+        return frame.astype(dict.fromkeys(texts, "string"))
+
+
+def _expression(text: str) -> Expression:
+    from wadi.page.expressions import BadExpression, compile_expression
+
+    try:
+        return compile_expression(text)
+    except BadExpression as error:
+        raise UsageError(Problem("bad-expression", f"{text}: {error.what}", now=error.now)) from error
+
+
+def _compiled(name: str, said: str | dict[str, Any]) -> Field:
+    from pydantic import ValidationError
+
+    from wadi.clean.errors import BadSetting
+    from wadi.learn.trying import field_of
+    from wadi.page.expressions import BadExpression
+
+    this_year = date.today().year  # noqa: DTZ011
+    try:
+        return field_of(said, {}, this_year)[1] if isinstance(said, str) else field_of(None, said, this_year)[1]
+    except (BadExpression, BadSetting) as error:
+        raise UsageError(Problem("bad-expression", f"{name}: {error.what}", now=error.now)) from error
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        what = f"{name}: {'.'.join(map(str, first['loc']))}: {first['msg']}"
+        raise UsageError(Problem("wrong-value", what)) from error
 
 
 def open_page(

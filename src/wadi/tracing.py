@@ -6,24 +6,26 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
-import orjson
-
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import NotReadable
 from wadi.clean.stages import Step
-from wadi.clean.types import Where
-from wadi.crawl.kinds import Field, Kind, compile_kinds
-from wadi.crawl.trace import Followed, follow, list_scope, scope_of, through_stages
+from wadi.crawl.kinds import Kind, compile_kinds
+from wadi.crawl.trace import Retraced, list_scope, retrace, retrace_route, scope_of
+from wadi.page.cells import Field
 from wadi.page.document import Document, read_document
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan
 from wadi.problems import Place, Problem, RunError, UsageError
 from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES
+from wadi.store.outcome import as_stored
 from wadi.table.assemble import Assembly, Placed
+from wadi.table.by_route import source_of_visit
+from wadi.table.finish import hashed
 from wadi.web.messages import Reply
 
 _PAGES_HELD = 16
+_NOT_REPLAYED = " (as the table has it, not done again)"
 
 
 @dataclass(frozen=True)
@@ -93,33 +95,34 @@ class Tracer:
         base, part = column.name, None
         if column.part_of is not None:
             base, part = column.part_of, column.name.removeprefix(f"{column.part_of}_")
-        seat, followed = self._picked(table, assembly, placed, base, own.prefer)
+        seat, retraced = self._picked(table, assembly, placed, base, own.prefer)
         if seat is None and placed.parent is not None:
             carried = self._carried(placed, base)
             if carried is not None:
                 return replace(carried, column=column.name, final=final)
-        value = _stored(followed.value) if followed else None
-        steps = list(followed.steps) if followed else []
+        value = as_stored(retraced.value) if retraced else None
+        steps = list(retraced.steps) if retraced else []
         kind = next((one.type for one in assembly.plain_columns if one.name == base), "string")
         if kind in COMPANIONS and value is not None and value != []:
             value = self._taken_apart(kind, part, value, column.many, final)
-            steps.append(Step(f"table: {part or kind}", value))
-        if own.call is not None and value != final:
-            value = final
-            steps.append(Step(f"call: {own.call}", final))
-        if column.name in own.hash and value is not None:
-            value = final
-            steps.append(Step("hash", final))
+            steps.append(Step(f"table: {part or kind}" + (_NOT_REPLAYED if kind == "file" else ""), value))
+        is_hashed = column.name in own.hash and value is not None
+        ended = hashed(value, self._run.means.hash_key) if is_hashed else value
+        if own.call is not None and ended != final:
+            ended = final
+            steps.append(Step(f"call: {own.call}{_NOT_REPLAYED}", final))
+        elif is_hashed:
+            steps.append(Step("hash", ended))
         return CellTrace(
-            column.name, seat, followed.expression if followed else "", followed.markup if followed else "",
-            tuple(steps), value, final,
+            column.name, seat, retraced.expression if retraced else "", retraced.markup if retraced else "",
+            tuple(steps), ended, final,
         )  # fmt: skip
 
     def _made(self, name: str, own: Any, final: Any) -> Step | None:
         if name in own.constant:
             return Step("constant", own.constant[name])
         if own.seen and name in SEEN_COLUMNS:
-            return Step("seen", final)
+            return Step(f"seen{_NOT_REPLAYED}", final)
         if name.removeprefix("origin_") in own.origin and name.startswith("origin_"):
             return Step("origin", final)
         return None
@@ -137,7 +140,7 @@ class Tracer:
     def _taken_apart(self, kind: str, part: str | None, value: Any, many: bool, final: Any) -> Any:
         """What the table makes of a value that fills several columns."""
         if kind == "file":
-            return final  # what was downloaded for the address
+            return final  # the path of what was downloaded for the address
         values = value if many else [value]
         place = {"money": (None, "currency"), "geopoint": ("longitude", "latitude")}[kind]
         if part is None:
@@ -159,11 +162,11 @@ class Tracer:
 
     def _picked(
         self, table: str, assembly: Assembly, placed: Placed, name: str, prefer: str | None
-    ) -> tuple[Seat | None, Followed | None]:
+    ) -> tuple[Seat | None, Retraced | None]:
         """The field that gave a column of a row: on its own page, on those that complete it, in doubles merged into it."""
         kind = self._run.state.kind_of(placed.visit.page)
-        seat, followed = self._on_page(table, kind, placed, name)
-        found = (seat, followed)
+        seat, retraced = self._on_page(table, kind, placed, name)
+        found = (seat, retraced)
         for detail in assembly.details_of(placed) if placed.parent is None else ():
             other = self._run.state.kind_of(detail)
             field = next((one for one in self._kinds[other].fields if one.name == name), None)
@@ -174,18 +177,18 @@ class Tracer:
             scope = scope_of(self._kinds[other], parsed, 0)
             if scope is None:
                 continue
-            more = follow(field, scope, parsed, reply)
+            more = retrace(field, scope, parsed, reply)
             has_none = found[1] is None or found[1].value is None
             if (more.value is not None and (has_none or prefer == other)) or (found[1] is None):
                 found = (self._seat(detail, other, 0), more)
         if found[1] is None or found[1].value is None:
             for merged in placed.others:
-                seat, followed = self._picked(table, assembly, merged, name, prefer)
-                if followed is not None and followed.value is not None:
-                    return seat, followed
+                seat, retraced = self._picked(table, assembly, merged, name, prefer)
+                if retraced is not None and retraced.value is not None:
+                    return seat, retraced
         return found
 
-    def _on_page(self, table: str, kind: str, placed: Placed, name: str) -> tuple[Seat | None, Followed | None]:
+    def _on_page(self, table: str, kind: str, placed: Placed, name: str) -> tuple[Seat | None, Retraced | None]:
         compiled = self._kinds[kind]
         child = next((one for one in compiled.lists if one.table == table), None)
         fields: tuple[Field, ...] = child.fields if child is not None and compiled.table != table else compiled.fields
@@ -194,21 +197,20 @@ class Tracer:
             return None, None
         seat = self._seat(placed.visit.page, kind, placed.number)
         if field.by_route:
-            text = placed.visit.text if field.source == "link" else placed.visit.inputs.get(field.detail)
-            return seat, through_stages(field, [] if text is None else [str(text)], Where())
+            return seat, retrace_route(field, source_of_visit(placed.visit))
         found = self._document(placed.visit.page)
         if found is None:
             return seat, None
         document, reply = found
         if compiled.side_by_side:
-            return seat, follow(field, document.scope, document, reply, beside=placed.number)
+            return seat, retrace(field, document.scope, document, reply, beside=placed.number)
         is_list = child is not None and compiled.table != table
         scope = (
             list_scope(compiled, document, table, placed.number)
             if is_list
             else scope_of(compiled, document, placed.number)
         )
-        return seat, follow(field, scope, document, reply) if scope is not None else None
+        return seat, retrace(field, scope, document, reply) if scope is not None else None
 
     def _seat(self, page: int, kind: str, row: int) -> Seat:
         known = self._run.state.page(page)
@@ -233,8 +235,3 @@ class Tracer:
             ),
             reply,
         )
-
-
-def _stored(value: Any) -> Any:
-    """A value as the run keeps it: dates as ISO 8601 texts."""
-    return orjson.loads(orjson.dumps(value)) if not isinstance(value, str | int | float | None) else value

@@ -1,107 +1,101 @@
-"""URLs: resolved against a base, and normalised so that one page has one address.
+"""URLs: resolved as browsers do, and normalised so that one page has one address.
 
-Follows RFC 3986: §5.2 reference resolution, §6.2.2 syntax-based and §6.2.3 scheme-based normalisation.
-Encoded slashes stay encoded, and the order of parameters is kept: servers tell them apart.
+Reading and resolving follow the URL Standard (WHATWG), by a library that is that: hosts beyond ASCII, backslashes, tabs, default
+ports, dot segments, what is percent-encoded. What counts as the same address is our own rule on top of it (RFC 3986 §6.2.2):
+escapes evened out, no fragment; encoded slashes stay encoded, and the order of parameters is kept: servers tell them apart.
 """
 
 from __future__ import annotations
 
 import re
 from functools import lru_cache
-from urllib.parse import quote, urljoin, urlsplit, urlunsplit
+from urllib.parse import urlsplit, urlunsplit
 
 SCHEMES = ("http", "https")
 _DEFAULT_PORTS = {"http": 80, "https": 443}
 _UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 _ESCAPE = re.compile(r"%([0-9A-Fa-f]{2})")
-_STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
-# What a URL may hold as it is; everything else is percent-encoded as UTF-8 (blanks, quotes, letters beyond ASCII).
-_SAFE = "!#$%&'()*+,/:;=?@[]~-._"
-# A path from the root, from here or from above, of segments without leading dots; with a query, a fragment.
-_PLAIN_REFERENCE = re.compile(
-    r"(/|(?:\.\./)*)([\w~-][\w.~-]*(?:/[\w~-][\w.~-]*)*/?(?:\?[\w.~/&=+-]+)?(?:#[\w.~/-]+)?)", re.ASCII
-)
-_PORT = "(?:[1-9][0-9]{0,3}|[1-5][0-9]{4}|6[0-4][0-9]{3})"
-# In these nothing is to be evened out; asked first, since nearly all are so.
-_EVEN = re.compile(
-    rf"(?:http://[a-z0-9-]+(?:\.[a-z0-9-]+)*(?!:80/)|https://[a-z0-9-]+(?:\.[a-z0-9-]+)*(?!:443/))(?::{_PORT})?"
-    r"(?:/(?!\.)[\w~!$&'()*+,;=:@.-]*)+(?:\?[\w~!$&'()*+,;=:@./-]+)?",
-    re.ASCII,
-)
-_PLAIN_HOST = re.compile(rf"(https?)://([a-z0-9.-]+)(?::({_PORT}))?(?=[/?#]|\Z)")
-_BLANKS = str.maketrans("", "", "\t\r\n")
+_SCHEME = re.compile(r"[\x00-\x20]*([A-Za-z][A-Za-z0-9+.-]*):")
+_QUERY = re.compile(r"\?([^#]*)")
+_BEYOND_ASCII = re.compile(r"[^\x00-\x7f]+")
 
 
 class NotAUrl(ValueError):
     """The text does not become an absolute http(s) URL. `str()` says why."""
 
 
-def resolve(base: str, reference: str) -> str:
-    """The absolute URL of `reference` as found on a page at `base`; blanks around it and line ends in it are dropped.
+@lru_cache(maxsize=2048)
+def resolve(base: str, reference: str, encoding: str = "utf-8") -> str:
+    """The absolute URL of `reference` as found on a page at `base`, its fragment kept.
 
+    `encoding` is the page's: what stands beyond ASCII in a query is sent in it (URL Standard §4.4, "encoding override").
     Raises NotAUrl when the result is not http(s) (`mailto:`, `javascript:` …) or cannot be read.
     """
-    return plainly_resolved(base, reference) or _resolved(base, reference)
+    import ada_url
 
-
-def plainly_resolved(base: str, reference: str) -> str | None:
-    """The same for references that are paths with nothing to be evened out, as nearly all are; None for others."""
-    plain = _PLAIN_REFERENCE.fullmatch(reference)
-    return _before(base, plain[1]) + plain[2] if plain is not None else None
-
-
-@lru_cache(maxsize=2048)
-def _before(base: str, start: str) -> str:
-    """What stands before a plain reference that begins so on a page: worked out once for the page, and for its neighbours."""
-    path = base.partition("#")[0].partition("?")[0]
-    last = path.rfind("/")
-    return _resolved(path[: last + 1] if last > len("https://") else base, start + "x")[:-1]
-
-
-@lru_cache(maxsize=2048)
-def _resolved(base: str, reference: str) -> str:
-    text = reference.strip().translate(_BLANKS)
+    text = _query_encoded(reference, encoding) if encoding != "utf-8" and not reference.isascii() else reference
     try:
-        joined = urljoin(base, text)
-        parts = urlsplit(joined)
-        host = parts.hostname
-        _ = parts.port
+        url = str(ada_url.join_url(base, text) if base else ada_url.normalize_url(text))
     except ValueError as error:
-        raise NotAUrl(str(error)) from error
-    if parts.scheme not in SCHEMES:
-        raise NotAUrl(f"scheme {parts.scheme!r} is not http or https" if parts.scheme else "it is not absolute")
-    if not host:
-        raise NotAUrl("it has no host")
-    return quote(_STRAY_PERCENT.sub("%25", joined), safe=_SAFE)
+        raise NotAUrl(_why_not(base, reference)) from error
+    scheme = url.partition(":")[0]
+    if scheme not in SCHEMES:
+        raise NotAUrl(f"scheme {scheme!r} is not http or https")
+    return url
+
+
+def _why_not(base: str, reference: str) -> str:
+    """What is wrong with a reference that the standard's parser refuses."""
+    said = _SCHEME.match(reference)
+    if said is None:
+        return "it cannot be read as a URL" if _SCHEME.match(base) else "it is not absolute"
+    if said[1].lower() in SCHEMES and not reference.partition(":")[2].strip("/\\ ").partition("?")[0]:
+        return "it has no host"
+    return "its host or port cannot be read" if said[1].lower() in SCHEMES else "it cannot be read as a URL"
+
+
+def _query_encoded(reference: str, encoding: str) -> str:
+    """The reference with its query's characters beyond ASCII as bytes of an encoding, percent-encoded."""
+    import webencodings
+
+    known = webencodings.lookup(encoding)
+    if known is None or known.name.startswith("utf-16"):
+        return reference
+    name = known.codec_info.name
+
+    def encoded(found: re.Match[str]) -> str:
+        # What the encoding lacks goes out as a character reference, percent-encoded (§1.3).
+        written = found[0].encode(name, "xmlcharrefreplace")
+        return "".join(f"%{byte:02X}" if byte > 127 or byte in b"&#;" else chr(byte) for byte in written)
+
+    return _QUERY.sub(lambda query: _BEYOND_ASCII.sub(encoded, query[0]), reference, count=1)
 
 
 @lru_cache(maxsize=2048)
 def normalised(url: str) -> str:
-    """The URL by which a page is known: case, default port, dot segments and escapes evened out, no fragment."""
-    if _EVEN.fullmatch(url) is not None:
-        return url
-    parts = urlsplit(url)
-    host = (parts.hostname or "").lower()
-    if ":" in host:
-        host = f"[{host}]"
-    port = parts.port
-    if port is not None and port != _DEFAULT_PORTS.get(parts.scheme.lower()):
-        host = f"{host}:{port}"
-    if parts.username:
-        secret = f":{parts.password}" if parts.password else ""
-        host = f"{parts.username}{secret}@{host}"
-    path = _without_dots(_evened(parts.path)) or "/"
-    return urlunsplit((parts.scheme.lower(), host, path, _evened(parts.query), ""))
+    """The URL by which a page is known: as the standard writes it, escapes evened out, no fragment."""
+    return addressed(url).partition("#")[0]
+
+
+def addressed(url: str) -> str:
+    """The URL as it is written in a table: as the standard writes it, escapes evened out, its fragment kept."""
+    import ada_url
+
+    try:
+        return _evened(str(ada_url.normalize_url(url)))
+    except ValueError:
+        return url  # what is no URL is known by what it is
 
 
 @lru_cache(maxsize=2048)
 def host_of(url: str) -> str:
     """`host:port` of a URL, the unit that manners are kept for."""
-    if (plain := _PLAIN_HOST.match(url)) is not None:
-        return f"{plain[2]}:{plain[3] or _DEFAULT_PORTS[plain[1]]}"
     parts = urlsplit(url)
-    port = parts.port or _DEFAULT_PORTS.get(parts.scheme, 0)
-    return f"{(parts.hostname or '').lower()}:{port}"
+    try:
+        port = parts.port
+    except ValueError:
+        port = None
+    return f"{(parts.hostname or '').lower()}:{port or _DEFAULT_PORTS.get(parts.scheme, 0)}"
 
 
 def without_secret(url: str) -> str:
@@ -122,19 +116,3 @@ def _evened(text: str) -> str:
 def _one_escape(match: re.Match[str]) -> str:
     character = chr(int(match[1], 16))
     return character if character in _UNRESERVED else match[0].upper()
-
-
-def _without_dots(path: str) -> str:
-    """The path without `.` and `..` segments (RFC 3986 §5.2.4)."""
-    if "/." not in path:
-        return path
-    kept: list[str] = []
-    segments = path.split("/")
-    for segment in segments[1:]:
-        if segment == "..":
-            del kept[-1:]
-        elif segment != ".":
-            kept.append(segment)
-    if segments[-1] in (".", ".."):
-        kept.append("")
-    return "/" + "/".join(kept)

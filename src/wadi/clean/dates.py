@@ -86,27 +86,6 @@ def date_reader(pattern: str | None = None, locale: str | None = None, *, this_y
     return read
 
 
-def quick_date(pattern: str | None, locale: str | None) -> Callable[[str], date | None] | None:
-    """A function from a text as it stands in a page, not tidied yet, to its date; None for any but a plain one. There is one
-    for patterns of digits and marks with the whole year (`dd.MM.yyyy`)."""
-    letters = {one for one in pattern or "" if one.isalpha() or one == "'"}
-    if pattern is None or not set("dM") <= letters <= set("dMyu") or "MMM" in pattern:
-        return None
-    plainly = date_pattern(pattern, locale).expression.fullmatch
-
-    def read(raw: str) -> date | None:
-        match = plainly(raw.strip()) if raw.isascii() else None
-        if match is None:
-            return None
-        year, month, day = match.group("year", "month", "day")
-        try:
-            return date(int(year), int(month), int(day)) if len(year) == 4 else None
-        except ValueError:
-            return None
-
-    return read
-
-
 def month_reader(
     pattern: str | None = None, locale: str | None = None, *, this_year: int | None = None
 ) -> Callable[[str], str]:

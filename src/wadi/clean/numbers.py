@@ -128,20 +128,6 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
     return read
 
 
-def quick_number(writing: NumberWriting) -> Callable[[str], float | None]:
-    """A function from a text as it stands in a page, not tidied yet, to its number; None for any but a plain one."""
-    plainly = _plain_number(separators(writing.locale) if writing.locale else None, writing.unit).fullmatch
-
-    def read(raw: str) -> float | None:
-        match = plainly(raw)
-        if match is None:
-            return None
-        whole, part = match.groups()
-        return float(f"{whole}.{part}") if part else float(whole)
-
-    return read
-
-
 def _plain_number(marks: Separators | None, unit: str | None) -> re.Pattern[str]:
     """A number without groups, blanks of any kind around it; without a locale no decimal mark is beyond doubt."""
     fraction = rf"(?:{re.escape(marks.decimal)}([0-9]+))?" if marks is not None else "()"

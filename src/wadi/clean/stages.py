@@ -6,25 +6,21 @@ Compiled once for each field. Every stage is a function with a name, so that a v
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from wadi.clean import quick
 from wadi.clean.adjust import Adjustment, adjustment_of
-from wadi.clean.dates import quick_date
 from wadi.clean.errors import NotReadable
-from wadi.clean.numbers import quick_number
 from wadi.clean.steps import Functions, step_of
-from wadi.clean.text import are_tidy, tidied
 from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, told_from_now
-from wadi.urls import NotAUrl, plainly_resolved
 
 TextStage = Callable[[str], str | None]
 """From text to text; None when the text counts as no value. Raises NotReadable."""
 
 
 _TEXT = Setting()
-_REMEMBERED = 4096
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,68 +73,28 @@ class Stages:
         )
         self._functions = tuple(function for _, function in self.text_stages)
         self._tells_from_now = recipe.setting.type in FROM_NOW
-        # Districts, kinds and dates come again and again, and reading one costs ten times a look-up.
-        self._known: dict[str, Value | Unread | None] = {}
-        self._known_raw: dict[str, Value | Unread | None] = {}
-        self._repeats = recipe.setting.type not in ("url", "file")
         is_plain = len(self.text_stages) == 1 and not self.adjustments
-        self._is_url = is_plain and recipe.setting.type == "url"
         # A text that stays what it is has one question to answer.
         self._missing = recipe.missing if is_plain and recipe.setting.type == "string" else None
-        quick = _quick(recipe.setting) if is_plain else None
-        # Where a number counts as missing the text has to be tidied and looked up.
-        self._quick = quick if quick is not None and all(quick(text) is None for text in recipe.missing) else None
+        # What a text means depends on the page for URLs alone.
+        self._known: dict[str, Any] | None = {} if quick.IS_ON and recipe.setting.type not in ("url", "file") else None
 
     def value_of(self, text: str, where: Where) -> Value | Unread | None:
         """The value of a text, None when it counts as missing, Unread when it cannot be read."""
         if self._missing is not None:
             return None if text in self._missing else text
-        if not self._repeats or text.__class__ is not str:
+        known = self._known
+        if known is None or text.__class__ is not str:
             return self._read(text, where)
-        if text in self._known:
-            value = self._known[text]
+        if text in known:
+            value = known[text]
         else:
-            if len(self._known) >= _REMEMBERED:
-                self._known.clear()
-            value = self._known[text] = self._read(text, Where(where.base))
+            if len(known) >= quick.REMEMBERED:
+                known.clear()
+            value = known[text] = self._read(text, Where(where.base, encoding=where.encoding))
         if self._tells_from_now and value.__class__ is Unread and where.at is not None:
             return self._read(text, where)
-        return value
-
-    def value_of_raw(self, raw: str, where: Where) -> Value | Unread | None:
-        """The value of a text as it stands in the page, not tidied yet. Those that come again are not tidied again."""
-        if self._missing is not None:
-            text = tidied(raw)
-            return None if text in self._missing else text
-        if raw in self._known_raw:
-            return self._known_raw[raw]
-        if self._quick is not None and (quickly := self._quick(raw)) is not None:
-            return quickly
-        if self._is_url and raw not in self.recipe.missing and (url := _plain_url(raw, where.base)) is not None:
-            return url
-        text = tidied(raw)
-        value = self.value_of(text, where)
-        # What depends on the page's base or on its hour is not among what is known.
-        if value is not None and self._known.get(text) is value:
-            if len(self._known_raw) >= _REMEMBERED:
-                self._known_raw.clear()
-            self._known_raw[raw] = value
-        return value
-
-    def values_of_raw(self, raws: Sequence[str], where: Where) -> list[Value | Unread | None]:
-        """The values of a column's texts as they stand in a page: as `value_of_raw` of each, where they are plain in a third of
-        the time."""
-        if self._missing is not None:
-            if are_tidy(raws) and self._missing.isdisjoint(raws):
-                return list(raws)
-        elif self._quick is not None:
-            quick = self._quick
-            found: list[Value | Unread | None] = [quick(raw) for raw in raws]
-            if None not in found:
-                return found
-            pairs = zip(found, raws, strict=True)
-            return [value if value is not None else self.value_of_raw(raw, where) for value, raw in pairs]
-        return [self.value_of_raw(raw, where) for raw in raws]
+        return value  # type: ignore[no-any-return]
 
     def _read(self, text: str, where: Where) -> Value | Unread | None:
         current: str | None = text
@@ -181,21 +137,6 @@ class Stages:
                 yield Step(name, current)
         except NotReadable as error:
             yield Step(name, Unread(text, error.code, error.what, error.why))
-
-
-def _quick(setting: Setting) -> Callable[[str], Value | None] | None:
-    """What reads plain texts of a type as they stand in a page; None for types where it would be no quicker."""
-    if setting.type == "number":
-        return quick_number(setting.writing)
-    return quick_date(setting.format, setting.locale) if setting.type == "date" else None
-
-
-def _plain_url(raw: str, base: str) -> str | None:
-    """The URL of a plain reference; None for others, and where the base is none."""
-    try:
-        return plainly_resolved(base, raw)
-    except NotAUrl:
-        return None
 
 
 def _text_stages(recipe: Recipe) -> list[tuple[str, TextStage]]:

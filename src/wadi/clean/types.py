@@ -7,10 +7,11 @@ from dataclasses import dataclass, field
 from datetime import date, datetime, time
 from typing import Any, Literal, NamedTuple, get_args
 
+from wadi.clean import quick
 from wadi.clean.dates import date_reader, month_reader, read_year
 from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import NumberWriting, RangeEnd, integer_reader, number_reader
-from wadi.urls import NotAUrl, resolve
+from wadi.urls import NotAUrl, addressed, resolve
 
 TypeName = Literal[
     "string", "integer", "number", "boolean", "date", "time", "datetime", "duration", "year", "yearmonth", "geopoint",
@@ -25,10 +26,11 @@ FROM_NOW = frozenset({"date", "datetime"})
 
 
 class Where(NamedTuple):
-    """Where a text stands: the base URL of its page, and when the page came, in seconds since 1970."""
+    """Where a text stands: the base URL of its page, when the page came, in seconds since 1970, and the page's encoding."""
 
     base: str = ""
     at: float | None = None
+    encoding: str = "utf-8"
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,7 +148,7 @@ def _boolean(setting: Setting) -> Converter:
 
 
 def _url(setting: Setting) -> Converter:
-    return lambda text, where: read_url(text, where.base)
+    return read_address
 
 
 def _money(setting: Setting) -> Converter:
@@ -205,10 +207,19 @@ def read_boolean(text: str) -> bool:
     )
 
 
-def read_url(text: str, base: str) -> str:
-    """The absolute URL of `text` on a page with this base."""
+def _file(setting: Setting) -> Converter:
+    return read_url
+
+
+def read_address(text: str, where: Where) -> str:
+    """The absolute URL of a text as a table has it: normalised."""
+    return quick.plain_address(text, where.base) or addressed(read_url(text, where))
+
+
+def read_url(text: str, where: Where) -> str:
+    """The absolute URL of a text, as it is asked for."""
     try:
-        return resolve(base, text)
+        return resolve(where.base, text, where.encoding)
     except NotAUrl as error:
         raise NotReadable("not-a-url", f"{text!r} is no URL: {error}") from error
 
@@ -232,5 +243,5 @@ _MAKERS: dict[TypeName, Callable[[Setting], Converter]] = {
     "phone": _phone,
     "money": _money,
     "percent": _percent,
-    "file": _url,
+    "file": _file,
 }

@@ -139,8 +139,8 @@ def _reply_lines(page: OpenedPage, look: Look, word: Word | None) -> list[str]:
     facts = (status, kind, size, encoding, f"language {language}" if language else "")
     lines.append("   ".join(filter(None, facts)))
     lines.append(f"from {page.source}{age}" if page.source != "the site" else "from the site, kept for the day")
-    if document.kind == "html":
-        lines.append(f"parsed: {document.way}" + (f", since {document.why_fast}" if document.why_fast else ""))
+    if document.parsed_as != "html":
+        lines.append(f"read as {document.parsed_as}")
     if document.cut_off:
         lines.append(f"! the end of it is not read: {document.cut_off}")
     if document.title:
@@ -186,11 +186,12 @@ def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, lis
 def _rows_head(one: RowsFound | JsonRows) -> list[Any]:
     """What picks the rows, how many there are, and of HTML what the first one says."""
     from wadi.learn.look import RowsFound
+    from wadi.page.nodes import pieces_of_text
 
     if not isinstance(one, RowsFound):
         return [plain(f"{one.expression}    {plural(one.count, 'row')}", "bold")]
     odd = f", {one.rows.left_out} left out that are no rows like these" if one.rows.left_out else ""
-    pieces = (" ".join(text.split()) for text in map(str, one.rows.rows[0].itertext()))
+    pieces = (" ".join(text.split()) for text in pieces_of_text(one.rows.rows[0]))
     sample = shortened(" · ".join(piece for piece in pieces if piece), 88)
     return [plain(f"{one.expression}    {plural(one.rows.count, 'row')}{odd}", "bold"), f"first: {sample}"]
 

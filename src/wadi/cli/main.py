@@ -76,7 +76,7 @@ def main(argv: list[str], out: TextIO, err: TextIO) -> int:
     if argv[0] not in COMMANDS:
         return _unknown(argv[0], err)
     command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
-    args = _parser(argv[0], command).parse_args(argv[1:])
+    args = _parser(argv[0], command).parse_intermixed_args(argv[1:])
     try:
         return _checked(command, args, out, err)
     except BrokenPipeError:
@@ -139,6 +139,8 @@ def _parser(name: str, command: Command) -> argparse.ArgumentParser:
     shown.add_argument("-q", "--quiet", action="store_true", help="only problems")
     shown.add_argument("-v", "--verbose", action="store_true", help="more of what happens")
     shown.add_argument("--debug", action="store_true", help="a traceback where an error ends the command")
+    # Options may stand anywhere among arguments; what argparse makes of the usage then is formatted once more.
+    parser.usage = parser.format_usage().removeprefix("usage: ").replace("%", "%%")
     return parser
 
 

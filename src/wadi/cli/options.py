@@ -103,7 +103,7 @@ def add_page(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--fresh", action="store_true", help="ask the site again, even if the page was looked at today")
     parser.add_argument(
-        "--parse", choices=("strict", "fast", "xml", "json"), help="how to read it (default: as it says itself)"
+        "--parse", choices=("html", "xml", "json", "csv", "excel"), help="how to read it (default: as it says itself)"
     )
     add_runs(parser)
 

@@ -6,7 +6,7 @@ import argparse
 import re
 import sys
 from datetime import date
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, Any, Literal, TextIO, get_args, get_origin
 
 from wadi.cli.options import add_page, opened
 from wadi.cli.show import console, plain, plural, write_json
@@ -16,10 +16,11 @@ from wadi.problems import Place, Problem, UsageError, shortened
 if TYPE_CHECKING:
     from rich.text import Text
 
-    from wadi.crawl.kinds import Field
     from wadi.learn.trying import Match, NoMatchHelp, Tried
+    from wadi.page.cells import Field
     from wadi.page.document import Document
-    from wadi.page.expressions import Scope
+    from wadi.page.nodes import Scope
+    from wadi.pages import OpenedPage
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi try http://127.0.0.1:8700/register 'h3 a'
@@ -27,7 +28,10 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi try http://127.0.0.1:8700/register                       a prompt, with history
 """
 _PLACES_IN_JSON = 1000
-_STAGES = ("attr", "take", "find", "type", "locale", "format", "unit")
+_NOT_TRIED = frozenset({"at", "parts", "keep", "of", "required", "about", "name"})
+"""Keys of a field that say nothing of a single value, or stand as arguments of their own."""
+_ELSEWHERE = ("from", "label", "under")
+"""Keys that make a field without an expression."""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -38,76 +42,106 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--limit", type=int, default=10, metavar="N", help="how many matches or rows are shown (default: 10)"
     )
     parser.add_argument("--json", action="store_true", help="all matches as JSON on standard output")
-    stages = parser.add_argument_group("the later stages, with the words of a plan")
-    stages.add_argument("--attr", metavar="NAME", help="the attribute to take instead of the text")
-    stages.add_argument(
-        "--take", metavar="WHAT", choices=("text", "direct text", "html", "inner html"), help="what to take"
-    )
-    stages.add_argument("--find", metavar="REGEX", help="the part of the text that a regular expression finds")
-    stages.add_argument(
-        "--clean", metavar="STEP", action="append", default=[], help="a step, may be given several times"
-    )
-    stages.add_argument("--type", metavar="TYPE", help="string, integer, number, boolean, date, url")
-    stages.add_argument("--locale", metavar="NAME", help="the CLDR locale of numbers and dates")
-    stages.add_argument("--format", metavar="PATTERN", help="the date pattern: d MMMM y")
-    stages.add_argument("--unit", metavar="UNIT", help="the unit that stands at numbers")
+    stages = parser.add_argument_group("the keys of a field, as in a plan")
+    for key, annotation, about in _keys():
+        stages.add_argument(f"--{key}", dest=f"field_{key}", help=about.replace("%", "%%"), **_kind(annotation))
+
+
+def _keys() -> list[tuple[str, Any, str]]:
+    """The keys of a field in the plan's model: name, type, what it is."""
+    from wadi.plan.model import FieldPlan
+
+    fields = ((info.alias or name, info) for name, info in FieldPlan.model_fields.items())
+    return [(key, info.annotation, info.description or "") for key, info in fields if key not in _NOT_TRIED]
+
+
+def _kind(annotation: Any) -> dict[str, Any]:
+    """How an option of a type is read: flags, choices, lists and tables by giving the option several times."""
+    inner = [one for one in (get_args(annotation) or (annotation,)) if one is not type(None)]
+    whole = annotation if get_origin(annotation) in (list, dict, Literal) else inner[0]
+    if whole is bool:
+        return {"action": "store_true"}
+    if get_origin(whole) is Literal:
+        return {"choices": get_args(whole), "metavar": "WORD"}
+    if get_origin(whole) is dict:
+        return {"action": "append", "metavar": "TEXT=VALUE"}
+    return {"action": "append", "metavar": "TEXT"} if get_origin(whole) is list else {"metavar": "TEXT"}
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     page = opened(args)
-    if not args.expressions:
+    if not args.expressions and not any(getattr(args, f"field_{key}") for key in _ELSEWHERE):
         if not sys.stdin.isatty() or args.page == "-":
             what = "no expression is given, and standard input is no terminal for a prompt"
             raise UsageError(Problem("bad-option", what, now="wadi try PAGE 'h3 a'"))
-        return _prompt(page.document, args, out)
-    return show(page.document, args.expressions, args, out)
+        return _prompt(page, args, out)
+    return show(page, args.expressions, args, out)
 
 
-def show(document: Document, expressions: list[str], args: argparse.Namespace, out: TextIO) -> Status:
+def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out: TextIO) -> Status:
     """Try the expressions and show what they pick. Status 1 when one of them picks nothing."""
-    from wadi.learn.trying import scopes_of, try_on
+    from wadi.learn.trying import scopes_of, source_for, try_on
 
-    fields = [_field(expression, args) for expression in expressions]
+    document = page.document
+    tried_: list[str | None] = [*expressions] or [None]
+    fields = [_field(expression, args) for expression in tried_]
+    names = [name for name, _ in fields]
     scopes = scopes_of(document, _compiled(args.rows)) if args.rows else [document.scope]
     if args.rows and not scopes:
         _explain(document, document.scope, args.rows, out, args)
         return Status.NOT_ALL
     places = _PLACES_IN_JSON if args.json else 0 if args.rows else args.limit
     most = None if args.json or args.rows else args.limit
-    tried = [[try_on(document, scope, one, places=places, most=most) for one in fields] for scope in scopes]
+    source = source_for(document, page.reply)
+    tried = [[try_on(name, one, scope, source, places=places, most=most) for name, one in fields] for scope in scopes]
     if args.json:
-        write_json(_as_dict(expressions, args.rows, tried), out)
+        write_json(_as_dict(names, args.rows, tried), out)
     elif args.rows:
-        _show_rows(expressions, tried, args, out)
+        _show_rows(names, tried, args, out)
     else:
         for one in tried[0]:
             if one.matches:
                 _show_matches(one, args, out)
-    empty = [n for n in range(len(expressions)) if not any(row[n].matches for row in tried)]
+    empty = [n for n in range(len(names)) if not any(row[n].matches for row in tried)]
     for number in empty if not args.json else ():
-        _explain(document, scopes[0], expressions[number], out, args)
+        _explain(document, scopes[0], expressions[number] if expressions else names[number], out, args)
     return Status.NOT_ALL if empty else Status.DONE
 
 
-def _field(expression: str, args: argparse.Namespace) -> Field:
-    """A field out of the command line. Raises UsageError with the position of a mistake."""
+def _field(expression: str | None, args: argparse.Namespace) -> tuple[str, Field]:
+    """A field out of the command line, and what it is called. Raises UsageError with the position of a mistake."""
     from pydantic import ValidationError
 
     from wadi.clean.errors import BadSetting
     from wadi.learn.trying import field_of
 
-    stages = {name: getattr(args, name) for name in _STAGES if getattr(args, name) is not None}
-    _compiled(expression)
+    given = {key: getattr(args, f"field_{key}") for key, _, _ in _keys()}
+    keys = {key: _value(key, value) for key, value in given.items() if value not in (None, False)}
+    for one in [*([expression] if expression is not None else []), *keys.get("then", ())]:
+        _compiled(one)
     try:
-        return field_of(expression, {**stages, "clean": args.clean, "many": True}, date.today().year)  # noqa: DTZ011
+        return field_of(expression, keys, date.today().year)  # noqa: DTZ011
     except BadSetting as error:
         raise UsageError(Problem(error.code, error.what, now=error.now)) from error
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
-        what = f"--{first['loc'][-1]} {first['input']!r}: {first['msg'][:1].lower()}{first['msg'][1:]}"
+        what = f"--{first['loc'][0]} {first['input']!r}: {first['msg'][:1].lower()}{first['msg'][1:]}"
         raise UsageError(Problem("bad-option", what)) from error
     except re.error as error:
-        raise UsageError(Problem("bad-regex", f"--find {args.find!r}: {error}")) from error
+        raise UsageError(Problem("bad-regex", f"--find {args.field_find!r}: {error}")) from error
+
+
+def _value(key: str, given: Any) -> Any:
+    """An option's value as the plan has it: `TEXT=VALUE` pairs become a table."""
+    annotation = next(annotation for name, annotation, _ in _keys() if name == key)
+    if _kind(annotation).get("metavar") != "TEXT=VALUE":
+        return given
+    pairs = [pair.partition("=") for pair in given]
+    for text, equals, _ in pairs:
+        if not equals:
+            now = f"--{key} 'flowing=yes', once for each"
+            raise UsageError(Problem("bad-option", f'--{key} "{text}" is no TEXT=VALUE', now=now))
+    return {text: value for text, _, value in pairs}
 
 
 def _compiled(expression: str) -> Any:
@@ -137,11 +171,9 @@ def _match_head(number: int, match: Match) -> Text:
     text = " | ".join(shortened(text, 100) for text in match.texts) or "(nothing: the attribute or value is not there)"
     line = plain(f"{number:>4}  ")
     line.append(text, "bold cyan" if match.texts else "yellow")
-    changed = [
-        value for value, raw in zip(match.values, match.texts, strict=True) if value is not None and value != raw
-    ]
+    changed = [_written(v) for v, raw in zip(match.values, match.texts, strict=True) if v is not None and v != raw]
     if changed:
-        line.append(f"  →  {' | '.join(shortened(repr(value), 60) for value in changed)}", "green")
+        line.append(f"  →  {' | '.join(shortened(text, 60) for text in changed)}", "green")
     return line
 
 
@@ -184,23 +216,31 @@ def _show_rows(expressions: list[str], tried: list[list[Tried]], args: argparse.
 def _row_cell(one: Tried) -> Text:
     if not one.matches:
         return plain("–", "yellow")
-    match = one.matches[0]
-    if match.problem:
-        return plain(f"! {shortened(' | '.join(match.texts), 40)}", "yellow")
-    more = f"  (+{len(one.matches) - 1})" if len(one.matches) > 1 else ""
-    return plain(shortened(" | ".join("" if value is None else str(value) for value in match.values), 60) + more)
+    if one.problem:
+        return plain(f"! {shortened(' | '.join(text for match in one.matches for text in match.texts), 40)}", "yellow")
+    more = f"  (+{len(one.matches) - 1})" if len(one.matches) > 1 and not isinstance(one.value, list) else ""
+    return plain(shortened(_written(one.value), 60) + more)
+
+
+def _written(value: Any) -> str:
+    """A value as a table writes it."""
+    from wadi.store.outcome import as_stored
+    from wadi.table.cells import flat
+
+    written = flat(as_stored(value))
+    return "" if written is None else str(written)
 
 
 def _counts(expression: str, column: list[Tried]) -> list[str]:
     none = [number for number, one in enumerate(column, 1) if not one.matches]
     several = [number for number, one in enumerate(column, 1) if len(one.matches) > 1]
-    unread = [number for number, one in enumerate(column, 1) if any(match.problem for match in one.matches)]
+    unread = [number for number, one in enumerate(column, 1) if one.problem]
     lines = []
     for rows, what in ((none, "nothing"), (several, "several matches"), (unread, "a value that cannot be read")):
         if rows:
             shown = ", ".join(map(str, rows[:12])) + (" …" if len(rows) > 12 else "")
             lines.append(f"{expression}: {what} in {plural(len(rows), 'row')}: {shown}")
-    reasons = {match.problem for one in column for match in one.matches if match.problem}
+    reasons = {one.problem for one in column if one.problem}
     return lines + [f"  {shortened(reason, 150)}" for reason in sorted(reasons)[:2]]
 
 
@@ -231,10 +271,11 @@ def _as_dict(expressions: list[str], rows: str | None, tried: list[list[Tried]])
         ]
 
     found = [{e: matches(one) for e, one in zip(expressions, row, strict=True)} for row in tried]
-    return {"rows": rows, "found": found if rows else found[0]}
+    cells = [{e: one.value for e, one in zip(expressions, row, strict=True)} for row in tried]
+    return {"rows": rows, "found": found if rows else found[0], "cells": cells if rows else cells[0]}
 
 
-def _prompt(document: Document, args: argparse.Namespace, out: TextIO) -> Status:
+def _prompt(page: OpenedPage, args: argparse.Namespace, out: TextIO) -> Status:
     """Expressions tried one after the other until Ctrl-D; what was typed is kept in the user's state folder."""
     from platformdirs import user_state_path
     from prompt_toolkit import PromptSession
@@ -257,6 +298,6 @@ def _prompt(document: Document, args: argparse.Namespace, out: TextIO) -> Status
         if not line:
             continue
         try:
-            show(document, [line], args, out)
+            show(page, [line], args, out)
         except WadiError as error:
             show_problems(error.problems, out)

@@ -6,12 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from wadi.clean.stages import Unread
 from wadi.clean.types import Where
-from wadi.crawl.kinds import Asking, Field
-from wadi.crawl.picking import picked
+from wadi.crawl.kinds import Asking
+from wadi.page.cells import Field, Notes, Source, cell
 from wadi.page.document import Document
-from wadi.page.expressions import Scope
+from wadi.page.nodes import Scope
 from wadi.plan.starts import variables_of
 from wadi.urls import resolve
 from wadi.web.messages import Headers, Reply, Request
@@ -28,13 +27,17 @@ def sent_values(
     values: dict[str, str] = {}
     lacking = None
     for one in fields:
-        texts = picked(one, scope, document, reply)
-        value = one.stages.value_of(texts[0], Where(document.base, reply.started_at)) if texts else None
-        if value is None or isinstance(value, Unread) or value in _NOTHING:
+        value = cell(one, scope, source_of(document, reply), Notes())
+        if value is None or value in _NOTHING:
             lacking = lacking or one.name
         else:
             values[one.name] = written(value)
     return values, lacking
+
+
+def source_of(document: Document, reply: Reply) -> Source:
+    """What cells of a page are read from."""
+    return Source(document, Where(document.base, reply.started_at, document.encoding.name), reply)
 
 
 def headers_of(asking: Asking) -> Headers:

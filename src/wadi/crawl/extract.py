@@ -8,19 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import NamedTuple, cast
-
-from lxml import etree
+from typing import NamedTuple
 
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
 from wadi.crawl.paging import next_request, stated_number
-from wadi.crawl.rows import Uneven, elements_of, row_scopes, tables_of
+from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.handing import handed_on
-from wadi.page.alike import AlikeRow, Doubtful, Taking
 from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.expressions import Expression, Scope
+from wadi.page.expressions import BadExpression, Expression
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
@@ -65,25 +62,31 @@ def extract(
 
     `most_rows` is for rehearsals: only so many of the rows are read, and `row_count` tells how many there are.
     """
-    page = _Page(reply, kind, kinds, expect_place, number, most_rows, usual_bytes)
-    alike = kind.alike if most_rows is None else None
-    taking = alike.taking() if alike is not None else None
-    if alike is None or taking is None:
-        return _read(page)
-    found = _read_by(taking, page)
-    alike.was_used(is_of_use=taking.has_taken and found is not None)
-    if found is None:
-        return _read(page)
-    if taking.has_taken and alike.is_to_compare:
-        whole = _read(page)
-        alike.compared(is_same=found == whole)
-        return whole
-    return found
+    place = Place(reply.url)
+    try:
+        document = read_document(
+            reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
+        )
+    except NotADocument as error:
+        return Extract(failure=Problem("wrong-kind", f"reply {reply.status} is no page: {error}", place))
+    page = _Page(document, reply, kind, kinds, expect_place, number, most_rows, usual_bytes)
+    try:
+        return _checked(page)
+    except Uneven as error:
+        what = f"columns of different lengths are not put side by side: {error}"
+        now = "rows = … picks whole rows, which hold together"
+        return Extract(failure=Problem("uneven-columns", what, place, now=now))
+    except BadExpression as error:
+        what = f"an expression cannot be asked of this page: {error.text}: {error.what}"
+        return Extract(failure=Problem("bad-expression", what, place, now=error.now))
+    except CodeFailed as error:
+        return Extract(failure=Problem("code-failed", str(error), place))
 
 
 class _Page(NamedTuple):
-    """A reply, what it is read as, and what is known of it."""
+    """A page that is read: its document and reply, what it is read as, and what is known of it."""
 
+    document: Document
     reply: Reply
     kind: Kind
     kinds: Mapping[str, Kind]
@@ -93,25 +96,9 @@ class _Page(NamedTuple):
     usual_bytes: float | None
 
 
-def _read_by(taking: Taking, page: _Page) -> Extract | None:
-    """The extract, without parsing the rows that `taking` takes; None where the page is to be read whole."""
-    try:
-        found = _read(page, taking)
-    except Doubtful:
-        return None
-    return None if taking.has_taken and found.failure is not None else found
-
-
-def _read(page: _Page, taking: Taking | None = None) -> Extract:
-    """The extract of a page, or why it is not the page. Raises Doubtful."""
-    reply, kind, usual_bytes, place = page.reply, page.kind, page.usual_bytes, Place(page.reply.url)
-    rest = taking.rest if taking is not None else None
-    try:
-        document = read_document(
-            reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header, rest=rest
-        )
-    except NotADocument as error:
-        return Extract(failure=Problem("wrong-kind", f"reply {reply.status} is no page: {error}", place))
+def _checked(page: _Page) -> Extract:
+    """The extract of a page, or why it is not the page."""
+    document, reply, kind, place = page.document, page.reply, page.kind, Place(page.reply.url)
     if stands(kind.lost, document):
         what = f"reply {reply.status} is the page of someone who is not logged in"
         return Extract(failure=Problem("logged-out", what, place), lost=True)
@@ -123,34 +110,25 @@ def _read(page: _Page, taking: Taking | None = None) -> Extract:
         return Extract(failure=Problem("wrong-kind", what, place, now=now))
     is_empty = stands(kind.empty, document)
     if kind.expect and not is_empty and not stands(kind.expect, document):
-        block = block_of(look_of(document, len(reply.body)), misses_expected=True, usual_bytes=usual_bytes)
+        block = block_of(look_of(document, len(reply.body)), misses_expected=True, usual_bytes=page.usual_bytes)
         return Extract(failure=_not_the_page(document, reply, kind, page.expect_place, block), blocked=True)
-    try:
-        found = _extracted(document, page, taking)
-        if kind.expect or is_empty or not _gives_nothing(found):
-            return found
-        block = block_of(look_of(document, len(reply.body)), misses_expected=False, usual_bytes=usual_bytes)
-        if block is None:
-            return found
-        what = f"reply {reply.status} gives nothing and is {block}"
-        now = "if it is a page like any other: expect = … says what must stand on it"
-        return Extract(failure=Problem("blocked", what, place, now=now), blocked=True)
-    except Uneven as error:
-        what = f"columns of different lengths are not put side by side: {error}"
-        return Extract(
-            failure=Problem("uneven-columns", what, place, now="rows = … picks whole rows, which hold together")
-        )
-    except CodeFailed as error:
-        return Extract(failure=Problem("code-failed", str(error), place))
+    found = _extracted(page)
+    if kind.expect or is_empty or not _gives_nothing(found):
+        return found
+    block = block_of(look_of(document, len(reply.body)), misses_expected=False, usual_bytes=page.usual_bytes)
+    if block is None:
+        return found
+    what = f"reply {reply.status} gives nothing and is {block}"
+    now = "if it is a page like any other: expect = … says what must stand on it"
+    return Extract(failure=Problem("blocked", what, place, now=now), blocked=True)
 
 
-def _extracted(document: Document, page: _Page, taking: Taking | None) -> Extract:
-    reply, kind, kinds, number, most_rows = page.reply, page.kind, page.kinds, page.number, page.most_rows
-    found = row_scopes(document, kind)
-    every = _every_row(found, document, kind, taking)
-    scopes = every[:most_rows]
-    tables = list(tables_of(document, reply, kind, scopes))
-    links, notes = links_of(document, reply, kind, kinds, elements_of(scopes) if kind.rows else None)
+def _extracted(page: _Page) -> Extract:
+    document, reply, kind, number = page.document, page.reply, page.kind, page.number
+    every = row_scopes(document, kind)
+    scopes = every[: page.most_rows]
+    tables = tables_of(document, reply, kind, scopes)
+    links, notes = links_of(document, reply, kind, page.kinds, scopes if kind.rows else None)
     links += file_links(tables, kind, len(links))
     count = len(every) if kind.rows else len(tables[0].rows) if kind.side_by_side and tables else None
     if kind.next is not None:
@@ -166,22 +144,6 @@ def _extracted(document: Document, page: _Page, taking: Taking | None) -> Extrac
         stated_number(kind.next.last, document, reply) if kind.next is not None and kind.next.last is not None else None
     )
     return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count, of_pages=last)
-
-
-def _every_row(found: list[Scope], document: Document, kind: Kind, taking: Taking | None) -> Sequence[Scope | AlikeRow]:
-    """The rows of a page: those found in its tree, and between them those that were read from its source."""
-    if document.kind != "html" or kind.alike is None:
-        return found
-    elements = cast(list[etree._Element], found)
-    if taking is None or not taking.has_taken:
-        if kind.alike.may_learn:
-            kind.alike.learn(document.text, elements)
-        return found
-    if document.cut_off:
-        raise Doubtful
-    every = taking.rows(elements)
-    taking.check([one.matcher for one in kind.looked_for_once if one.matcher is not None], document.tree)
-    return every
 
 
 def with_packed_rows(found: Extract) -> Extract:

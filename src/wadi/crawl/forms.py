@@ -11,11 +11,9 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote_plus, urlsplit, urlunsplit
 
-from lxml import etree
-
 from wadi.page.document import Document
+from wadi.page.nodes import Element, ancestors, elements, first, raw_text_of
 from wadi.page.text import text_of
-from wadi.urls import resolve
 from wadi.web.messages import Request
 from wadi.web.parameters import written
 
@@ -58,11 +56,11 @@ class Form:
         return [name for name in values if name not in self.names]
 
 
-def form_of(element: etree._Element, document: Document) -> Form:
+def form_of(element: Element, document: Document) -> Form:
     """The form in an element: itself, the first one inside it, or the one around it. Raises ValueError, NotAUrl."""
-    form = element if element.tag == "form" else element.find(".//form")
+    form = element if element.tag == "form" else first(element, "form")
     if form is None:
-        form = next(element.iterancestors("form"), None)
+        form = next(ancestors(element, "form"), None)
     if form is None:
         raise ValueError("there is no form in it")
     controls = _controls(form, document)
@@ -70,79 +68,78 @@ def form_of(element: etree._Element, document: Document) -> Form:
     for control in controls:
         entries += _entries(control)
     return Form(
-        resolve(document.base, form.get("action") or document.url),
-        (form.get("method") or "get").strip().lower(),
-        (form.get("enctype") or "").strip().lower(),
+        document.resolve(form.attr("action") or document.url),
+        (form.attr("method") or "get").strip().lower(),
+        (form.attr("enctype") or "").strip().lower(),
         _encoding(form, document),
         (*entries, *_default_button(controls)),
-        tuple(dict.fromkeys(name for control in controls if (name := control.get("name")))),
+        tuple(dict.fromkeys(name for control in controls if (name := control.attr("name")))),
     )
 
 
-def password_form(document: Document) -> etree._Element | None:
+def password_form(document: Document) -> Element | None:
     """The first form with a field for a password."""
-    found = document.tree.xpath("//form[.//input[translate(@type, 'PASWORD', 'pasword')='password']]")
-    return found[0] if isinstance(found, list) and found and isinstance(found[0], etree._Element) else None
+    return document.tree.select_one("form:has(input[type=password])")
 
 
-def credentials_names(form: etree._Element) -> tuple[str | None, str | None]:
+def credentials_names(form: Element) -> tuple[str | None, str | None]:
     """The names of the fields for user name and password: the password's, and the last text field before it."""
     user: str | None = None
-    for control in form.iter("input"):
-        kind = (control.get("type") or "text").lower()
+    for control in elements(form, "input"):
+        kind = (control.attr("type") or "text").lower()
         if kind == "password":
-            return user, control.get("name")
-        if kind in ("text", "email", "tel", "search") and control.get("name"):
-            user = control.get("name")
+            return user, control.attr("name")
+        if kind in ("text", "email", "tel", "search") and control.attr("name"):
+            user = control.attr("name")
     return user, None
 
 
-def _controls(form: etree._Element, document: Document) -> list[etree._Element]:
+def _controls(form: Element, document: Document) -> list[Element]:
     """The form's controls in tree order, those that belong to it by its id included."""
-    name = form.get("id")
+    name = form.attr("id")
     found = []
-    for control in document.tree.iter("input", "select", "textarea", "button"):
-        owner = control.get("form")
+    for control in elements(document.top, "input", "select", "textarea", "button"):
+        owner = control.attr("form")
         if owner is not None:
             belongs = owner == name
         else:
-            belongs = any(above is form for above in control.iterancestors("form"))
-        if belongs and control.get("disabled") is None and not _in_disabled_set(control):
+            belongs = form in ancestors(control, "form")
+        if belongs and control.attr("disabled") is None and not _in_disabled_set(control):
             found.append(control)
     return found
 
 
-def _in_disabled_set(control: etree._Element) -> bool:
-    return any(above.get("disabled") is not None for above in control.iterancestors("fieldset"))
+def _in_disabled_set(control: Element) -> bool:
+    return any(above.attr("disabled") is not None for above in ancestors(control, "fieldset"))
 
 
-def _entries(control: etree._Element) -> Pairs:
-    name = control.get("name")
+def _entries(control: Element) -> Pairs:
+    name = control.attr("name")
     if not name or control.tag == "button":
         return []
     if control.tag == "select":
-        options = [o for o in control.iter("option") if o.get("disabled") is None]
-        chosen = [option for option in options if option.get("selected") is not None]
-        if control.get("multiple") is None:
+        options = [o for o in elements(control, "option") if o.attr("disabled") is None]
+        chosen = [option for option in options if option.attr("selected") is not None]
+        if control.attr("multiple") is None:
             chosen = chosen[-1:] or options[:1]
-        return [(name, value if (value := option.get("value")) is not None else text_of(option)) for option in chosen]
+        return [(name, value if (value := option.attr("value")) is not None else text_of(option)) for option in chosen]
     if control.tag == "textarea":
-        return [(name, "".join(map(str, control.itertext())).removeprefix("\n"))]
-    kind = (control.get("type") or "text").lower()
+        return [(name, raw_text_of(control))]
+    kind = (control.attr("type") or "text").lower()
     if kind in _NOT_SENT:
         return []
     if kind in ("checkbox", "radio"):
-        return [(name, control.get("value") or "on")] if control.get("checked") is not None else []
-    return [(name, control.get("value") or "")]
+        return [(name, control.attr("value") or "on")] if control.attr("checked") is not None else []
+    return [(name, control.attr("value") or "")]
 
 
-def _default_button(controls: list[etree._Element]) -> Pairs:
+def _default_button(controls: list[Element]) -> Pairs:
     """What the form's first submit button sends along, if it has a name."""
     for control in controls:
-        kind = (control.get("type") or ("submit" if control.tag == "button" else "text")).lower()
+        kind = (control.attr("type") or ("submit" if control.tag == "button" else "text")).lower()
         if kind in ("submit", "image") and control.tag in ("button", "input"):
-            name = control.get("name")
-            return [(name, control.get("value") or "")] if name and kind == "submit" else []
+            name = control.attr("name")
+            return [(name, control.attr("value") or "")] if name and kind == "submit" else []
     return []
 
 
@@ -164,11 +161,11 @@ def _texts(value: Any) -> list[str]:
     return [written(one) for one in value] if isinstance(value, list) else [written(value)]
 
 
-def _encoding(form: etree._Element, document: Document) -> str:
+def _encoding(form: Element, document: Document) -> str:
     """The encoding that form data is sent in: the form's own, else the page's; UTF-16 becomes UTF-8."""
     import webencodings
 
-    for label in [*(form.get("accept-charset") or "").replace(",", " ").split(), document.encoding.name]:
+    for label in [*(form.attr("accept-charset") or "").replace(",", " ").split(), document.encoding.name]:
         known = webencodings.lookup(label)
         if known is not None and not known.name.startswith("utf-16"):
             return str(known.codec_info.name)

@@ -12,80 +12,15 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
-from lxml import etree
-
-from wadi.clean.stages import Stages
-from wadi.clean.types import Where
-from wadi.page.alike import Alike
+from wadi.page.cells import Field
 from wadi.page.document import Parse
-from wadi.page.expressions import Expression, compile_expression
-from wadi.page.selectors.match import Matcher
-from wadi.page.selectors.shape import Shapes, attributes_of, is_free_of_place
-from wadi.page.text import text_of
+from wadi.page.expressions import Expression
 from wadi.plan.code import Function, guarded
-from wadi.plan.columns import recipe_of
+from wadi.plan.fields import compile_field, compiled
 from wadi.plan.model import AskPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
 from wadi.plan.parts import opens_from_row
 from wadi.plan.starts import AGAIN, FEED, FILE, SITEMAP, combinations, fixed_inputs, variables_of
 from wadi.web.parameters import LinkRules, Post, filled, names_in
-
-ROUTE_SOURCES = frozenset({"link", "input"})
-"""Sources whose values depend on how a page was reached: filled in when tables are assembled."""
-
-
-@dataclass(frozen=True)
-class Field:
-    """A compiled field. `source` is "" for the row, or where else the value comes from, with `detail` (a NAME)."""
-
-    name: str
-    plan: FieldPlan
-    expressions: tuple[Expression, ...]
-    source: str
-    detail: str
-    stages: Stages
-    then: tuple[Expression, ...] = ()
-
-    @cached_property
-    def by_route(self) -> bool:
-        return self.source in ROUTE_SOURCES
-
-    @property
-    def is_file(self) -> bool:
-        return self.plan.type == "file"
-
-    @cached_property
-    def is_many(self) -> bool:
-        return self.plan.many
-
-    @cached_property
-    def value_in(self) -> Callable[[etree._Element, Where], Any]:
-        """What gives the value in the one element that a plain field picks; None where there is none, Unread where it cannot
-        be read. A closure, since it is called for nearly every cell."""
-        name, of_raw, of_text = self.plan.attr, self.stages.value_of_raw, self.stages.value_of
-        if name is not None:
-
-            def of_attribute(element: etree._Element, where: Where) -> Any:
-                raw = element.get(name)
-                return None if raw is None else of_raw(raw, where)
-
-            return of_attribute
-
-        def of_element(element: etree._Element, where: Where) -> Any:
-            if len(element):
-                return of_text(text_of(element), where)
-            # An element without a text has the empty one, which may count as missing or not.
-            return of_raw(element.text or "", where)
-
-        return of_element
-
-    @cached_property
-    def matchers(self) -> tuple[Matcher, ...]:
-        """What picks in a row of HTML when the field is as most are: selectors, their text or an attribute, no more."""
-        plan = self.plan
-        is_more = self.source or plan.under is not None or plan.label or self.then or plan.split is not None
-        matchers = tuple(one.matcher for one in self.expressions if one.matcher is not None)
-        is_text = plan.take in (None, "text") or plan.attr is not None
-        return matchers if is_text and not is_more and len(matchers) == len(self.expressions) else ()
 
 
 @dataclass(frozen=True)
@@ -153,11 +88,6 @@ class ChildRows:
     def columns(self) -> tuple[str, ...]:
         return tuple(one.name for one in self.fields)
 
-    @cached_property
-    def shapes(self) -> Shapes:
-        """What its fields pick in rows of one shape."""
-        return Shapes([one.matchers for one in self.fields])
-
 
 @dataclass(frozen=True)
 class Kind:
@@ -198,48 +128,6 @@ class Kind:
         return tuple(one.name for one in self.fields)
 
     @cached_property
-    def shapes(self) -> Shapes:
-        """What its fields pick in rows of one shape."""
-        return Shapes([one.matchers for one in self.fields])
-
-    @cached_property
-    def alike(self) -> Alike | None:
-        """What reads rows that are alike from the source, where nothing else on the page depends on those."""
-        has_more = self.open or self.lists or self.side_by_side or self.file_columns or not (self.rows and self.table)
-        asked = self._asked_of_pages()
-        if has_more or asked is None or not any(map(self.shapes.tells, range(len(self.fields)))):
-            return None
-        for place, one in enumerate(self.fields):
-            is_told = self.shapes.tells(place) or one.by_route or one.source in ("url", "header")
-            if not is_told or one.stages.recipe.calls:
-                return None
-        return Alike(self.shapes, [one.plan.attr for one in self.fields], asked)
-
-    def _asked_of_pages(self) -> set[str] | None:
-        """The attributes that the selectors of the whole page ask for; None where what they pick may depend on how many rows
-        stand there, or in which order."""
-        following = self.next
-        if following is not None and (following.asking.send or following.keep):
-            return None
-        numbers = [one for one in (self.total, following.last if following else None) if one is not None]
-        if not all(one.matchers for one in numbers):
-            return None
-        stops = following.stop if following is not None else ()
-        every = [*self.rows, *self.expect, *self.empty, *self.lost, *stops, *self.looked_for_once]
-        selectors = [one for e in every for one in (e.matcher.selectors if e.matcher is not None else ())]
-        if any(e.matcher is None for e in every) or not all(map(is_free_of_place, selectors)):
-            return None
-        return {name for one in selectors for name in attributes_of(one)}
-
-    @cached_property
-    def looked_for_once(self) -> tuple[Expression, ...]:
-        """The expressions of the whole page of which it counts what they pick, and not only whether."""
-        following = self.next
-        numbers = [one for one in (self.total, following.last if following else None) if one is not None]
-        links = [*following.at, *following.more] if following is not None else []
-        return (*(e for one in numbers for e in one.expressions), *links)
-
-    @cached_property
     def file_columns(self) -> frozenset[str]:
         """The columns of type file, of the rows and of the lists in them."""
         lists = [one.name for child in self.lists for one in child.fields if one.is_file]
@@ -260,20 +148,6 @@ def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Functio
     if plan.start.feed:
         kinds[FEED] = maker.feed()
     return kinds
-
-
-def compile_field(
-    name: str, field: FieldPlan, this_year: int, functions: Mapping[str, Function] | None = None
-) -> Field:
-    """A field with its expressions and stages."""
-    source, _, detail = (field.source or "").partition(".")
-    stages = Stages(recipe_of(field, this_year=this_year, functions=functions))
-    return Field(name, field, compiled(field.at), source, detail, stages, compiled(field.then))
-
-
-def compiled(expressions: list[str] | None) -> tuple[Expression, ...]:
-    """Expressions ready for use."""
-    return tuple(compile_expression(text) for text in expressions or ())
 
 
 def patterns(texts: list[str], *, folded: bool = False) -> re.Pattern[str] | None:

@@ -6,19 +6,17 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from lxml import etree
-
 from wadi.crawl.asking import asked, headers_of, sent_values
 from wadi.crawl.forms import form_of
 from wadi.crawl.kinds import Kind, OpenLink
 from wadi.page.document import Document
-from wadi.page.expressions import Node, Scope, first_of
-from wadi.page.jsonpath import JsonNode
+from wadi.page.expressions import first_of
+from wadi.page.nodes import Element, JsonNode, Node, Scope, link_of
 from wadi.page.text import text_of
 from wadi.plan.starts import FILE, file_request
 from wadi.problems import Place, Problem, listed, shortened
 from wadi.store.outcome import Link, Role, TableRows
-from wadi.urls import NotAUrl, host_of, resolve
+from wadi.urls import NotAUrl, host_of
 from wadi.web.messages import Reply, Request
 from wadi.web.parameters import LinkRules
 
@@ -98,7 +96,7 @@ def _add_opened(found: _Gathered, opening: OpenLink, scope: Scope, row: int | No
         if reference is None:
             continue
         try:
-            url = found.rules.applied(resolve(found.document.base, reference))
+            url = found.rules.applied(found.document.resolve(reference))
         except NotAUrl as error:
             found.note("bad-link", f'link "{shortened(reference)}" is not followed: {error}')
             continue
@@ -113,16 +111,16 @@ def _add_opened(found: _Gathered, opening: OpenLink, scope: Scope, row: int | No
 def _link_nodes(opening: OpenLink, scope: Scope, document: Document) -> list[Node]:
     if not opening.within:
         return first_of(opening.expressions, scope, document)
-    parts = [part for part in first_of(opening.within, scope, document) if isinstance(part, etree._Element | JsonNode)]
+    parts = [part for part in first_of(opening.within, scope, document) if isinstance(part, Element | JsonNode)]
     return [node for part in parts for node in first_of(opening.expressions, part, document)]
 
 
 def _add_form(found: _Gathered, opening: OpenLink, scope: Scope) -> None:
-    elements = first_of(opening.form, scope, found.document)
-    if not elements:
+    picked = first_of(opening.form, scope, found.document)
+    if not picked:
         found.note("no-form", f"no form {listed(e.text for e in opening.form)} on the page")
-    for element in elements[:1]:
-        if not isinstance(element, etree._Element):
+    for element in picked[:1]:
+        if not isinstance(element, Element):
             continue
         try:
             form = form_of(element, found.document)
@@ -177,10 +175,10 @@ def is_taken(url: str, text: str, opening: OpenLink) -> bool:
 
 def reference_of(node: Node, document: Document) -> tuple[str | None, str]:
     """The reference and the text of a link: of the element itself, of the first link inside it, or an XML element's text."""
-    if isinstance(node, etree._Element):
-        link = node if node.get("href") is not None else node.find(".//a[@href]")
+    if isinstance(node, Element):
+        link = link_of(node)
         if link is not None:
-            return link.get("href"), text_of(link)
+            return link.attr("href"), text_of(link)
         return (text_of(node) or None, "") if document.kind == "xml" else (None, "")
     value = node.value if isinstance(node, JsonNode) else node
     return (value, "") if isinstance(value, str) and value else (None, "")

@@ -7,12 +7,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from lxml import etree
-
 from wadi.crawl.extract import stands
 from wadi.crawl.forms import credentials_names, form_of, password_form
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import Expression, first_of
+from wadi.page.nodes import Element, first
 from wadi.problems import Place, Problem, shortened
 from wadi.urls import NotAUrl, normalised
 from wadi.web.client import Client
@@ -70,14 +69,14 @@ def is_login_page(reply: Reply, login: Login) -> bool:
     ) != normalised(reply.url)
 
 
-def _form(document: Document, login: Login) -> etree._Element:
+def _form(document: Document, login: Login) -> Element:
     if document.kind != "html":
         raise _failed(login, f"the page is {document.kind.upper()} and has no form")
     found = first_of(login.form, document.scope, document) if login.form else [password_form(document)]
     element = found[0] if found else None
-    if isinstance(element, etree._Element) and element.tag != "form":
-        element = element.find(".//form")
-    if not isinstance(element, etree._Element):
+    if isinstance(element, Element) and element.tag != "form":
+        element = first(element, "form")
+    if not isinstance(element, Element):
         raise _failed(login, "there is no form for it on the page", 'form = "…" says which form it is')
     return element
 

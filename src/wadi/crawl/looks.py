@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import re
 
-from lxml import etree
-
 from wadi.page.document import Document
+from wadi.page.nodes import Element, elements, first
 from wadi.page.text import text_of
 from wadi.web.blocked import Look
 
@@ -20,21 +19,23 @@ def look_of(document: Document, size_bytes: int) -> Look:
     if document.kind != "html":
         text = document.text[:_SHOWN]
         return Look(size_bytes, len(text.split()), text)
-    body = document.tree.find("body")
-    text = text_of(body if body is not None else document.tree)
+    body = first(document.top, "body")
+    text = text_of(body if body is not None else document.top)
     shown = f"{document.title} {text[:_SHOWN]}"
     return Look(
         size_bytes,
         len(text.split()),
         shown,
         has_challenge=any(
-            _is_marked(element) for element in document.tree.iter("div", "form", "input", "iframe", "script", "img")
+            _is_marked(element) for element in elements(document.top, "div", "form", "input", "iframe", "script", "img")
         ),
-        has_password=document.tree.find(".//input[@type='password']") is not None,
-        has_refresh=any((meta.get("http-equiv") or "").lower() == "refresh" for meta in document.tree.iter("meta")),
-        has_script=document.tree.find(".//script") is not None,
+        has_password=document.tree.select_one("input[type=password]") is not None,
+        has_refresh=any(
+            (meta.attr("http-equiv") or "").lower() == "refresh" for meta in elements(document.top, "meta")
+        ),
+        has_script=first(document.top, "script") is not None,
     )
 
 
-def _is_marked(element: etree._Element) -> bool:
-    return any(_MARK.search(element.get(name) or "") for name in _MARKED)
+def _is_marked(element: Element) -> bool:
+    return any(_MARK.search(element.attr(name) or "") for name in _MARKED)

@@ -4,19 +4,15 @@ from __future__ import annotations
 
 import re
 
-from lxml import etree
-
-from wadi.clean.stages import Unread
-from wadi.clean.types import Where
-from wadi.crawl.asking import asked, headers_of, sent_values
-from wadi.crawl.kinds import Field, Next
-from wadi.crawl.picking import picked
-from wadi.page.document import Document
-from wadi.page.expressions import Expression, Node, first_of
-from wadi.page.jsonpath import JsonNode
+from wadi.crawl.asking import asked, headers_of, sent_values, source_of
+from wadi.crawl.kinds import Next
+from wadi.page.cells import Field, Notes, cell
+from wadi.page.document import Document, every_element
+from wadi.page.expressions import Expression, first_of
+from wadi.page.nodes import Element, JsonNode, Node, link_of
 from wadi.page.text import text_of
 from wadi.problems import Place, Problem, shortened
-from wadi.urls import NotAUrl, normalised, resolve
+from wadi.urls import NotAUrl, normalised
 from wadi.web.messages import Headers, Reply, Request
 from wadi.web.parameters import LinkRules, sent_parameter
 
@@ -47,9 +43,8 @@ def next_request(
 
 def stated_number(field: Field, document: Document, reply: Reply) -> int | None:
     """A whole number that the page states, such as its total; None where it states none."""
-    texts = picked(field, document.scope, document, reply)
-    value = field.stages.value_of(texts[0], Where(document.base, reply.started_at)) if texts else None
-    return value if isinstance(value, int) and not isinstance(value, Unread) else None
+    value = cell(field, document.scope, source_of(document, reply), Notes())
+    return value if isinstance(value, int) else None
 
 
 def _is_last(document: Document, reply: Reply, following: Next, field: Field, number: int) -> bool:
@@ -105,7 +100,7 @@ def _kept(request: Request, following: Next, name: str) -> str | None:
 def _to(document: Document, reference: str, rules: LinkRules, headers: Headers) -> Request | Problem:
     """The request for a link; the page itself is no next page."""
     try:
-        url = rules.applied(resolve(document.base, reference))
+        url = rules.applied(document.resolve(reference))
     except NotAUrl as error:
         return Problem("bad-link", f'link "{shortened(reference)}" is not followed: {error}', Place(document.url))
     if normalised(url) == normalised(document.url):
@@ -131,19 +126,19 @@ def _link(document: Document, following: Next) -> str | None:
 def _live_link(node: Node, text: str | None) -> str | None:
     if isinstance(node, JsonNode):
         node = node.value if isinstance(node.value, str) else ""
-    if not isinstance(node, etree._Element):
+    if not isinstance(node, Element):
         return str(node) or None if text is None and isinstance(node, str) else None
     if text is not None and text.casefold() not in text_of(node).casefold():
         return None
-    link = node if node.get("href") is not None else node.find(".//a[@href]")
-    if link is None or not link.get("href") or _is_off(node) or _is_off(link):
+    link = link_of(node)
+    if link is None or not link.attr("href") or _is_off(node) or _is_off(link):
         return None
-    return link.get("href")
+    return str(link.attr("href"))
 
 
-def _is_off(element: etree._Element) -> bool:
-    classes = (element.get("class") or "").lower().split()
-    return element.get("aria-disabled") == "true" or not _OFF_CLASSES.isdisjoint(classes)
+def _is_off(element: Element) -> bool:
+    classes = (element.attr("class") or "").lower().split()
+    return element.attr("aria-disabled") == "true" or not _OFF_CLASSES.isdisjoint(classes)
 
 
 def header_next(reply: Reply) -> str | None:
@@ -159,17 +154,15 @@ def linked_next(document: Document, reply: Reply) -> str | None:
     """The target of the relation `next`: in the Link header, else of a `link` or `a` of the page."""
     if (target := header_next(reply)) is not None:
         return target
-    for element in document.root.iter("link", "a", "area") if document.root is not None else ():
-        if "next" in (element.get("rel") or "").lower().split() and element.get("href"):
-            return element.get("href")
+    for element in every_element(document, "link", "a", "area"):
+        if "next" in (element.attr("rel") or "").lower().split() and element.attr("href"):
+            return str(element.attr("href"))
     return None
 
 
 def is_true(expressions: tuple[Expression, ...], document: Document) -> bool:
     """Whether a flag is set: true in JSON, or a text that is neither empty nor a word for no."""
     for node in first_of(expressions, document.scope, document):
-        value = (
-            node.value if isinstance(node, JsonNode) else text_of(node) if isinstance(node, etree._Element) else node
-        )
+        value = node.value if isinstance(node, JsonNode) else text_of(node) if isinstance(node, Element) else node
         return value not in (None, False, 0, "", "false", "no", "0", "null")
     return False

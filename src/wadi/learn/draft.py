@@ -13,8 +13,9 @@ from wadi.learn.fields import FieldGuess, as_key, quoted
 from wadi.learn.look import Look, RowsFound
 from wadi.learn.outline import JsonRows
 from wadi.learn.selectors import expression_for
+from wadi.page.nodes import parent
 from wadi.problems import shortened
-from wadi.urls import NotAUrl, resolve, without_secret
+from wadi.urls import NotAUrl, without_secret
 
 _SAMPLE_LETTERS = 40
 _LONGEST_LINE = 100
@@ -91,7 +92,7 @@ def _further(look: Look, fields: Sequence[FieldGuess]) -> list[str]:
     if link is None:
         return []
     try:
-        target = shlex.quote(without_secret(resolve(look.document.base, link.samples[0])))
+        target = shlex.quote(without_secret(look.document.resolve(link.samples[0])))
     except NotAUrl:
         return []
     return [f"# open.sheet = {quoted(link.expression)}    # a page for each row; its fields:  wadi inspect {target}"]
@@ -99,11 +100,11 @@ def _further(look: Look, fields: Sequence[FieldGuess]) -> list[str]:
 
 def _around(look: Look, found: RowsFound) -> str | None:
     """An expression for the one element around all rows."""
-    parents = {row.getparent() for row in found.rows.rows}
-    parent = parents.pop() if len(parents) == 1 else None
-    if parent is None or parent.tag in ("html", "body") or look.document.kind != "html":
+    parents = {parent(row) for row in found.rows.rows}
+    around = parents.pop() if len(parents) == 1 else None
+    if around is None or around.tag in ("html", "body") or look.document.kind != "html":
         return None
-    return expression_for(look.document, [parent], [])[0]
+    return expression_for(look.document, [around], [])[0]
 
 
 def _field_lines(fields: Sequence[FieldGuess]) -> list[str]:

@@ -8,13 +8,24 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
-from lxml import etree
-
 from wadi.clean.text import tidied
 from wadi.learn.labels import Labels, labels_of_page, labels_of_rows
 from wadi.learn.types import STRING, TypeGuess, guessed_type
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, compile_expression
+from wadi.page.nodes import (
+    Element,
+    ancestors,
+    attributes,
+    children,
+    elements,
+    first,
+    following,
+    has_children,
+    own_texts,
+    parent,
+    preceding,
+)
 from wadi.page.text import is_hidden, text_of
 from wadi.plan.model import MISSING_TEXTS, PAGE_KEYS
 
@@ -62,7 +73,7 @@ class FieldGuess:
 class _Spot:
     """A place below the rows: the elements that stand there, by row."""
 
-    elements: dict[int, list[etree._Element]] = field(default_factory=lambda: defaultdict(list))
+    elements: dict[int, list[Element]] = field(default_factory=lambda: defaultdict(list))
 
 
 def quoted(text: str) -> str:
@@ -72,13 +83,13 @@ def quoted(text: str) -> str:
     return f"'{text}'" if "'" not in text else '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def field_candidates(document: Document, rows: Sequence[etree._Element], language: str = "") -> list[FieldGuess]:
+def field_candidates(document: Document, rows: Sequence[Element], language: str = "") -> list[FieldGuess]:
     """The fields that rows have, in the order in which they stand; at most 40. `language` is the page's."""
     read = list(rows[:_MOST_ROWS])
     found: list[FieldGuess] = []
     seen: set[tuple[str, ...]] = set()
     for name in _row_attributes(read):
-        texts = [tidied(row.get(name) or "") for row in read]
+        texts = [tidied(row.attr(name) or "") for row in read]
         _add(found, seen, _guess(".", name, texts, 0.0, name.removeprefix("data-"), language), texts)
     labels = labels_of_rows(read) if document.kind == "html" else Labels()
     labelled = {label: (guess, texts) for label, guess, texts in _labelled(labels, language)}
@@ -104,8 +115,8 @@ def field_candidates(document: Document, rows: Sequence[etree._Element], languag
 
 def page_fields(document: Document, language: str = "") -> list[FieldGuess]:
     """The fields of a page that shows one thing: its heading, and the values beside labels. None where there are no labels."""
-    found = [guess for _, guess, _ in _labelled(labels_of_page(document.tree), language) if guess is not None]
-    heading = next(document.tree.iter("h1"), None)
+    found = [guess for _, guess, _ in _labelled(labels_of_page(document.top), language) if guess is not None]
+    heading = next(elements(document.top, "h1"), None)
     if found and heading is not None and (title := text_of(heading)):
         found.insert(0, FieldGuess("h1", None, 1.0, 0.0, (title,), STRING, "name"))
     return named_apart(found[:_MOST_FIELDS])
@@ -119,8 +130,8 @@ def _labelled(labels: Labels, language: str) -> Iterator[tuple[str, FieldGuess |
 
 
 def _labels_valued_in(labels: Labels, spot: _Spot) -> Iterator[str]:
-    for elements in spot.elements.values():
-        for element in elements:
+    for there in spot.elements.values():
+        for element in there:
             yield from labels.valued_in(element)
 
 
@@ -151,12 +162,12 @@ def _guess(
     return FieldGuess(expression, attribute, share, several, samples, guess, name, is_unique=is_unique)
 
 
-def _row_attributes(rows: Sequence[etree._Element]) -> list[str]:
-    names = dict.fromkeys(str(name) for row in rows for name in row.attrib)
+def _row_attributes(rows: Sequence[Element]) -> list[str]:
+    names = dict.fromkeys(name for row in rows for name in row.attrs)
     return [name for name in names if name.startswith("data-") or name in ("href", "id", "code", "itemid")]
 
 
-def _spots(rows: Sequence[etree._Element]) -> Iterator[_Spot]:
+def _spots(rows: Sequence[Element]) -> Iterator[_Spot]:
     """The places below the rows that hold text, a link or an image, in reading order."""
     spots: dict[str, _Spot] = {}
     for number, row in enumerate(rows):
@@ -165,17 +176,18 @@ def _spots(rows: Sequence[etree._Element]) -> Iterator[_Spot]:
             element, path = stack.pop()
             if _holds(element):
                 spots.setdefault(path, _Spot()).elements[number].append(element)
-            children = [child for child in element if isinstance(child.tag, str) and not is_hidden(child)]
-            places = {child: place for place, child in enumerate(children, 1)}
-            stack += [(child, f"{path}/{_step(child, places[child])}") for child in reversed(children)]
+            shown = [child for child in children(element) if not is_hidden(child)]
+            places = {child: place for place, child in enumerate(shown, 1)}
+            stack += [(child, f"{path}/{_step(child, places[child])}") for child in reversed(shown)]
     yield from spots.values()
 
 
-def _holds(element: etree._Element) -> bool:
-    own = (element.text or "") + "".join(child.tail or "" for child in element)
-    if own.strip() or any(element.get(name) for name in ("href", "src", "datetime", "content")):
+def _holds(element: Element) -> bool:
+    if "".join(own_texts(element)).strip() or any(
+        element.attr(name) for name in ("href", "src", "datetime", "content")
+    ):
         return True
-    return not len(element) and any(_may_say(str(name), str(value)) for name, value in element.attrib.items())
+    return not has_children(element) and any(_may_say(name, value) for name, value in attributes(element).items())
 
 
 def _may_say(name: str, value: str) -> bool:
@@ -183,42 +195,40 @@ def _may_say(name: str, value: str) -> bool:
     return (name.startswith("data-") or name in _WORDY) and 0 < len(value) <= _LONGEST_VALUE
 
 
-def _step(element: etree._Element, place: int) -> str:
+def _step(element: Element, place: int) -> str:
     """How a place is told from its siblings: cells by number, labelled values by their label, others by tag and class."""
     tag = element.tag
     if tag in ("td", "th"):
         return f"{tag}:{place}"
     if tag == "dd" and (label := _label(element)):
         return f"dd={label}"
-    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
-    marks = [element.get(name) or "" for name in ("itemprop", "slot", "role")]
+    token = next((t for t in (element.attr("class") or "").split() if not re.search(r"\d", t)), "")
+    marks = [element.attr(name) or "" for name in ("itemprop", "slot", "role")]
     return f"{tag}.{token}|{'|'.join(marks)}"
 
 
-def _label(element: etree._Element) -> str | None:
+def _label(element: Element) -> str | None:
     """The text of the `dt` before a `dd`."""
-    before = element.getprevious()
-    while before is not None and before.tag != "dt":
-        before = before.getprevious()
+    before = next((one for one in preceding(element) if one.tag == "dt"), None)
     text = text_of(before) if before is not None else ""
     return text if text and len(text) < 40 and not {'"', "'"} <= set(text) else None
 
 
-def _readings(rows: Sequence[etree._Element], spot: _Spot) -> Iterator[tuple[str | None, list[str], float]]:
+def _readings(rows: Sequence[Element], spot: _Spot) -> Iterator[tuple[str | None, list[str], float]]:
     """What can be taken at a place: the text, and attributes that say something; with the share of rows that have several."""
     several = sum(len(found) > 1 for found in spot.elements.values()) / len(rows)
     texts = [text_of(spot.elements[n][0]) if n in spot.elements else "" for n in range(len(rows))]
     if any(texts):
         yield None, texts, several
-    others = {str(name) for found in spot.elements.values() for name in found[0].attrib} if not any(texts) else set()
+    others = {name for found in spot.elements.values() for name in found[0].attrs} if not any(texts) else set()
     own = sorted(name for name in others if name.startswith("data-") or name == "aria-label")
     for name in (*_ATTRIBUTES, *own):
-        values = [tidied(spot.elements[n][0].get(name) or "") if n in spot.elements else "" for n in range(len(rows))]
+        values = [tidied(spot.elements[n][0].attr(name) or "") if n in spot.elements else "" for n in range(len(rows))]
         if any(values) and not (name in _WORDY and (any(texts) or values == texts)):
             yield name, values, several
 
 
-def _expression(document: Document, rows: Sequence[etree._Element], spot: _Spot) -> tuple[str, str] | None:
+def _expression(document: Document, rows: Sequence[Element], spot: _Spot) -> tuple[str, str] | None:
     """The plainest expression that picks the place in nearly every row, with the label that it goes by (or "")."""
     example = next(iter(spot.elements.values()))[0]
     row = rows[next(iter(spot.elements))]
@@ -228,48 +238,48 @@ def _expression(document: Document, rows: Sequence[etree._Element], spot: _Spot)
     return None
 
 
-def _possible(element: etree._Element, row: etree._Element) -> Iterator[tuple[str, str]]:
-    if element is row:
+def _possible(element: Element, row: Element) -> Iterator[tuple[str, str]]:
+    if element == row:
         yield ".", ""
         return
-    if element.tag == "dd" and not element.get("class") and (label := _label(element)):
+    if element.tag == "dd" and not element.attr("class") and (label := _label(element)):
         quote = "'" if "'" not in label else '"'
         yield f".//dt[normalize-space()={quote}{label}{quote}]/following-sibling::dd[1]", label
     names = list(_own_names(element))
     yield from ((name, "") for name in names)
-    above = [a for a in element.iterancestors() if a is not row and row in a.iterancestors()]
-    for parent in above[:3]:
-        yield from ((f"{upper} {name}", "") for upper in _own_names(parent) for name in names[:3])
+    above = [a for a in ancestors(element) if a != row and row in ancestors(a)]
+    for one in above[:3]:
+        yield from ((f"{upper} {name}", "") for upper in _own_names(one) for name in names[:3])
     yield _by_place(element, row), ""
 
 
-def _own_names(element: etree._Element) -> Iterator[str]:
+def _own_names(element: Element) -> Iterator[str]:
     tag = element.tag.rpartition("}")[2]
     for attribute in ("itemprop", "slot", "property"):
-        if (value := element.get(attribute)) and '"' not in value:
+        if (value := element.attr(attribute)) and '"' not in value:
             yield f'[{attribute}="{value}"]'
     if tag in ("td", "th"):
-        place = 1 + sum(isinstance(sibling.tag, str) for sibling in element.itersiblings(preceding=True))
+        place = 1 + sum(1 for _ in preceding(element))
         yield f"{tag}:nth-child({place})"
-    yield from (f".{t}" for t in (element.get("class") or "").split() if _NAME.match(t) and not re.search(r"\d", t))
-    yield from (f".{t}" for t in (element.get("class") or "").split() if _NAME.match(t) and re.search(r"\d", t))
+    yield from (f".{t}" for t in (element.attr("class") or "").split() if _NAME.match(t) and not re.search(r"\d", t))
+    yield from (f".{t}" for t in (element.attr("class") or "").split() if _NAME.match(t) and re.search(r"\d", t))
     yield tag
-    if role := element.get("role"):
+    if role := element.attr("role"):
         yield f'[role="{role}"]'
 
 
-def _by_place(element: etree._Element, row: etree._Element) -> str:
+def _by_place(element: Element, row: Element) -> str:
     steps = []
-    for one in [element, *element.iterancestors()]:
-        if one is row:
+    for one in [element, *ancestors(element)]:
+        if one == row:
             break
-        before = sum(sibling.tag == one.tag for sibling in one.itersiblings(preceding=True))
-        others = before + sum(sibling.tag == one.tag for sibling in one.itersiblings())
+        before = sum(sibling.tag == one.tag for sibling in preceding(one))
+        others = before + sum(sibling.tag == one.tag for sibling in following(one))
         steps.append(f"{one.tag}:nth-of-type({before + 1})" if others else one.tag)
     return "> " + " > ".join(reversed(steps))
 
 
-def _agrees(document: Document, rows: Sequence[etree._Element], spot: _Spot, expression: str) -> bool:
+def _agrees(document: Document, rows: Sequence[Element], spot: _Spot, expression: str) -> bool:
     """Whether the expression's first match is the place itself, in nearly all rows, and nothing else where it is absent."""
     if expression == ".":
         return True
@@ -282,30 +292,30 @@ def _agrees(document: Document, rows: Sequence[etree._Element], spot: _Spot, exp
         found = compiled.nodes(row, document)
         wanted = spot.elements.get(number)
         if wanted:
-            good += bool(found) and found[0] is wanted[0]
+            good += bool(found) and found[0] == wanted[0]
         else:
-            good += not found or (isinstance(found[0], etree._Element) and text_of(found[0]) in MISSING_TEXTS)
+            good += not found or (isinstance(found[0], Element) and text_of(found[0]) in MISSING_TEXTS)
     return good >= len(rows) * _AGREEMENT
 
 
-def _token(element: etree._Element) -> str:
+def _token(element: Element) -> str:
     """The first class without a digit, without the block that it says it is a part of (`card__title`)."""
-    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
+    token = next((t for t in (element.attr("class") or "").split() if not re.search(r"\d", t)), "")
     return re.split(r"__+", token)[-1] or token
 
 
-def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[etree._Element]) -> str:
+def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[Element]) -> str:
     """A name for the column: label, microdata, class, the table's heading, or the tag."""
     element = next(iter(spot.elements.values()))[0]
     if "}" in element.tag:
         return element.tag.rpartition("}")[2]
     data = attribute.removeprefix("data-") if attribute is not None and attribute.startswith("data-") else ""
-    name = label or element.get("itemprop") or element.get("slot") or _token(element) or data
+    name = label or element.attr("itemprop") or element.attr("slot") or _token(element) or data
     if not name and element.tag in ("td", "th", *_INLINE, "a"):
         name = _heading_of(element, rows)
     if not name and element.tag in (*_INLINE, "a", "img", "p", "span"):
-        parent = element.getparent()
-        name = _token(parent) if parent is not None and parent not in rows else ""
+        above = parent(element)
+        name = _token(above) if above is not None and above not in rows else ""
     plain = {
         "a": "link" if attribute else "name",
         "img": "image",
@@ -320,20 +330,22 @@ def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[etree._
     return name
 
 
-def _heading_of(element: etree._Element, rows: Sequence[etree._Element]) -> str:
+def _heading_of(element: Element, rows: Sequence[Element]) -> str:
     """The heading above a table's cell: in a row that says so, or in the first one where that is none of the rows."""
     cell = element
     while cell is not None and cell.tag not in ("td", "th"):
-        cell = cell.getparent()  # type: ignore[assignment]
+        cell = parent(cell)
     if cell is None:
         return ""
-    place = sum(isinstance(sibling.tag, str) for sibling in cell.itersiblings(preceding=True))
-    table = next((a for a in cell.iterancestors() if a.tag == "table"), None)
-    head = table.find(".//tr") if table is not None else None
-    cells = [c for c in head if isinstance(c.tag, str)] if head is not None else []
-    is_head = all(one.tag == "th" for one in cells) or (table is not None and table.find("thead") is not None)
-    own = cell.getparent()
-    is_head = is_head or (head is not None and head not in rows and own is not None and len(cells) == len(own))
+    place = sum(1 for _ in preceding(cell))
+    table = next((a for a in ancestors(cell) if a.tag == "table"), None)
+    head = first(table, "tr") if table is not None else None
+    cells = children(head) if head is not None else []
+    is_head = all(one.tag == "th" for one in cells) or (table is not None and first(table, "thead") is not None)
+    own = parent(cell)
+    is_head = is_head or (
+        head is not None and head not in rows and own is not None and len(cells) == len(children(own))
+    )
     if place < len(cells) and is_head:
         return text_of(cells[place])
     return ""

@@ -10,6 +10,7 @@ from wadi.learn.labels import is_pair
 from wadi.learn.rows import RowsGuess
 from wadi.learn.sources import ASKED_FOR, Source
 from wadi.page.document import Document
+from wadi.page.nodes import elements, first, has_children
 from wadi.page.text import text_of
 
 PageKind = Literal[
@@ -66,8 +67,7 @@ def page_kind(document: Document, candidates: list[RowsGuess], sources: list[Sou
 
 
 def _xml_kind(document: Document) -> KindGuess:
-    tag = document.tree.tag if isinstance(document.tree.tag, str) else ""
-    name = tag.rpartition("}")[2]
+    name = document.top.tag.rpartition("}")[2]
     if name in ("rss", "feed", "RDF"):
         return KindGuess("feed", (f"its root element is <{name}>",))
     if name in ("urlset", "sitemapindex"):
@@ -77,10 +77,10 @@ def _xml_kind(document: Document) -> KindGuess:
 
 def _refused(document: Document, candidates: list[RowsGuess], status: int) -> KindGuess | None:
     """A page that stands in place of the one that was asked for: a block, a log-in, an error."""
-    body = document.tree.find(".//body")
+    body = first(document.top, "body")
     text = text_of(body) if body is not None else ""
     little = len(text) < _LITTLE_TEXT * 2
-    passwords = [field for field in document.tree.iter("input") if (field.get("type") or "").lower() == "password"]
+    passwords = [field for field in elements(document.top, "input") if (field.attr("type") or "").lower() == "password"]
     if passwords and not _rich(candidates):
         return KindGuess("log-in", ("it has a password field, and little else",))
     said = _CHALLENGE.search(f"{document.title}\n{text}" if little else document.title)
@@ -104,21 +104,23 @@ def _rich(candidates: list[RowsGuess]) -> bool:
 
 def _shell(document: Document, candidates: list[RowsGuess], sources: list[Source]) -> KindGuess | None:
     """A page that scripts fill: hardly any text, and an empty element for the rows or scripts that fetch them."""
-    body = document.tree.find(".//body")
+    body = first(document.top, "body")
     text = text_of(body) if body is not None else ""
     reasons = []
     mounts = [
-        e for e in document.tree.iter("div", "main", "section") if _MOUNTS.match(e.get("id") or "") and not text_of(e)
+        e
+        for e in elements(document.top, "div", "main", "section")
+        if _MOUNTS.match(e.attr("id") or "") and not text_of(e)
     ]
-    empty = [e for e in document.tree.iter("tbody", "ul", "ol") if len(e) == 0 and not text_of(e)]
+    empty = [e for e in elements(document.top, "tbody", "ul", "ol") if not has_children(e) and not text_of(e)]
     if mounts:
-        reasons.append(f'<{mounts[0].tag} id="{mounts[0].get("id")}"> is empty')
+        reasons.append(f'<{mounts[0].tag} id="{mounts[0].attr("id")}"> is empty')
     if empty:
-        name = empty[0].get("id") or empty[0].get("class") or ""
+        name = empty[0].attr("id") or empty[0].attr("class") or ""
         reasons.append(f"<{empty[0].tag}{f' {name!r}' if name else ''}> is empty")
     if _SCRIPT_WORDS.search(text) and len(text) < _LITTLE_TEXT * 2:
         reasons.append(f"it says {_SCRIPT_WORDS.search(text)[0]!r}")  # type: ignore[index]
-    noscript = [e for e in document.tree.iter("noscript") if re.search(r"java ?script", text_of(e), re.IGNORECASE)]
+    noscript = [e for e in elements(document.top, "noscript") if re.search(r"java ?script", text_of(e), re.IGNORECASE)]
     if noscript:
         reasons.append("a noscript element asks for JavaScript")
     fetched = [source for source in sources if source.what == ASKED_FOR]

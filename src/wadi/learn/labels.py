@@ -7,9 +7,8 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from lxml import etree
-
 from wadi.page.labels import LabelsIn, folded, is_long
+from wadi.page.nodes import Element, children, elements, following, has_children, leading_text, parent, preceding
 from wadi.page.text import is_hidden, text_of
 
 _LINE = re.compile(r"([^\W\d][^:：\n<>]{0,29}?)\s*(?::\s+|：\s*)\S[^\n]*")
@@ -24,17 +23,17 @@ class Labels:
     """The labels of rows, in the order in which they stand: for each the value of every row, "" where it has none."""
 
     values: dict[str, list[str]] = field(default_factory=dict)
-    _by_element: dict[etree._Element, str] = field(default_factory=dict)
+    _by_element: dict[Element, str] = field(default_factory=dict)
     _folded: dict[str, str] = field(default_factory=dict)
 
-    def make(self, element: etree._Element) -> bool:
+    def make(self, element: Element) -> bool:
         """Whether all that an element says is a label, the value of one, or lines of both."""
         if element in self._by_element:
             return True
         lines = text_of(element).split("\n")
         return all(folded(line) in self._folded or folded(_label_of(line)) in self._folded for line in lines)
 
-    def valued_in(self, element: etree._Element) -> list[str]:
+    def valued_in(self, element: Element) -> list[str]:
         """The labels whose values stand in an element."""
         if element in self._by_element:
             return [self._by_element[element]]
@@ -42,7 +41,7 @@ class Labels:
         return [self._folded[line] for line in lines if line in self._folded]
 
 
-def labels_of_rows(rows: Sequence[etree._Element]) -> Labels:
+def labels_of_rows(rows: Sequence[Element]) -> Labels:
     """The labels that several of the rows have. Values in elements with a class of their own are found by that, and left out."""
     counts: Counter[tuple[str, bool]] = Counter()
     for row in rows:
@@ -58,20 +57,20 @@ def labels_of_rows(rows: Sequence[etree._Element]) -> Labels:
 def _have_classes(rows: Sequence[LabelsIn], label: str) -> bool:
     """Whether the value beside a label always stands in an element with a class that tells it from its siblings."""
     values = [value for row in rows for value in row.find([label])[:1]]
-    classes = [one.get("class") for one in values if not isinstance(one, str)]
-    others = [two.get("class") for one in values if not isinstance(one, str) for two in _siblings(one)]
+    classes = [one.attr("class") for one in values if not isinstance(one, str)]
+    others = [two.attr("class") for one in values if not isinstance(one, str) for two in _siblings(one)]
     return len(classes) == len(values) and len(set(classes)) == 1 and bool(classes[0]) and classes[0] not in others
 
 
-def _siblings(element: etree._Element) -> Iterator[etree._Element]:
-    yield from element.itersiblings()
-    yield from element.itersiblings(preceding=True)
+def _siblings(element: Element) -> Iterator[Element]:
+    yield from following(element)
+    yield from preceding(element)
 
 
-def labels_of_page(root: etree._Element) -> Labels:
+def labels_of_page(root: Element) -> Labels:
     """The labels of a page that shows one thing, without those of its navigation, its forms and its foot."""
-    main = next(root.iter("main"), None)
-    scope = main if main is not None else next(root.iter("body"), root)
+    main = next(elements(root, "main"), None)
+    scope = main if main is not None else next(elements(root, "body"), root)
     return _labels([LabelsIn(scope)], [label for label, _ in _labels_in(scope)])
 
 
@@ -89,36 +88,36 @@ def _labels(scopes: Sequence[LabelsIn], names: Sequence[str]) -> Labels:
     return found
 
 
-def _labels_in(scope: etree._Element) -> Iterator[tuple[str, bool]]:
+def _labels_in(scope: Element) -> Iterator[tuple[str, bool]]:
     """The labels in a row or on a page, and whether each stands in one line with its value."""
     stack = [scope]
     while stack:
         element = stack.pop()
-        if element is not scope and (element.tag in _ELSEWHERE or is_hidden(element)):
+        if element != scope and (element.tag in _ELSEWHERE or is_hidden(element)):
             continue
         if (label := _own_label(element, scope)) is not None:
             yield label, False
-        elif ((element.text or "").strip() or not len(element)) and not is_long(element):
+        elif (leading_text(element).strip() or not has_children(element)) and not is_long(element):
             yield from ((label, True) for line in text_of(element).split("\n") if (label := _label_of(line)))
-        stack += [child for child in reversed(element) if isinstance(child.tag, str)]
+        stack += reversed(children(element))
 
 
-def _own_label(element: etree._Element, scope: etree._Element) -> str | None:
+def _own_label(element: Element, scope: Element) -> str | None:
     """The label that an element is: a term, the head of a row that has one value, a text that ends with a colon."""
-    row = element.getparent()
-    is_head = element.tag == "th" and row is not None and row is not scope and is_pair(row)
-    if element.tag != "dt" and not is_head and not (element.text or "").rstrip().endswith(_ENDS):
+    row = parent(element)
+    is_head = element.tag == "th" and row is not None and row != scope and is_pair(row)
+    if element.tag != "dt" and not is_head and not leading_text(element).rstrip().endswith(_ENDS):
         return None
-    if element is scope or len(element) > 2:
+    if element == scope or len(children(element)) > 2:
         return None
     text = " ".join(text_of(element).split()).rstrip(" :：\u00a0")
     is_short = 0 < len(text) < _MOST_LETTERS and len(text.split()) <= _MOST_WORDS and '"' not in text
     return text if is_short and any(c.isalpha() for c in text) else None
 
 
-def is_pair(row: etree._Element) -> bool:
+def is_pair(row: Element) -> bool:
     """Whether a row of a table is a head and its value."""
-    return [cell.tag for cell in row if isinstance(cell.tag, str)] in (["th", "td"], ["th", "td"] * 2)
+    return [cell.tag for cell in children(row)] in (["th", "td"], ["th", "td"] * 2)
 
 
 def _label_of(line: str) -> str:

@@ -14,6 +14,7 @@ from wadi.learn.rows import RowsGuess, row_candidates
 from wadi.learn.sources import Source, data_sources
 from wadi.learn.tables import LabelsFound, TableFound, definition_lists, html_tables
 from wadi.page.document import Document
+from wadi.page.nodes import attributes, elements
 from wadi.page.structured import structured
 from wadi.web.messages import Reply
 
@@ -95,11 +96,11 @@ def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
 def _data_attributes(document: Document) -> list[tuple[str, int, str]]:
     """`data-*` attributes: name, how many elements bear it, the first value."""
     found: dict[str, tuple[int, str]] = {}
-    for element in document.tree.iter("*"):
-        for name, value in element.attrib.items():
-            if str(name).startswith("data-"):
-                count, first = found.get(str(name), (0, str(value)))
-                found[str(name)] = (count + 1, first)
+    for element in elements(document.top):
+        for name, value in attributes(element).items():
+            if name.startswith("data-"):
+                count, example = found.get(name, (0, value))
+                found[name] = (count + 1, example)
     return [(name, count, first) for name, (count, first) in sorted(found.items(), key=lambda item: -item[1][0])][:12]
 
 
@@ -119,7 +120,7 @@ def caching_of(reply: Reply) -> dict[str, str]:
 
 def language_of_page(document: Document, reply: Reply) -> str:
     """The language that the page or its reply names; empty when neither does."""
-    own = (document.root.get("lang") or "") if document.root is not None else ""
+    own = (document.root.attr("lang") or "") if document.root is not None else ""
     return own or reply.header("content-language")
 
 
@@ -139,7 +140,7 @@ def as_dict(look: Look) -> dict[str, Any]:
             "caching": caching_of(reply),
             "cookies": cookies_set(reply),
             "read_as": document.kind,
-            "parser": document.way,
+            "parsed_as": document.parsed_as,
             "cut_off": document.cut_off,
         },
         "kind": asdict(look.kind),

@@ -9,8 +9,6 @@ from itertools import islice
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-from lxml import etree
-
 from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import integer_reader
 from wadi.clean.text import tidied
@@ -19,8 +17,9 @@ from wadi.learn.fields import quoted
 from wadi.learn.selectors import expression_for
 from wadi.page.document import Document
 from wadi.page.jsonpath import pointed
+from wadi.page.nodes import Element, attributes, children, elements, parent
 from wadi.page.text import text_of
-from wadi.urls import NotAUrl, resolve
+from wadi.urls import NotAUrl
 from wadi.web.messages import Reply
 
 # Words for "next" and "more" on buttons, in the languages of many sites; arrows count when they are all there is.
@@ -67,7 +66,7 @@ class Paging:
     plan: str = ""
 
 
-def paging_of(document: Document, reply: Reply | None = None, rows: Collection[etree._Element] = ()) -> list[Paging]:
+def paging_of(document: Document, reply: Reply | None = None, rows: Collection[Element] = ()) -> list[Paging]:
     """Everything that says how the page goes on, the surest first. What stands inside `rows` is no total of the page."""
     found = list(_link_header(reply, document)) if reply is not None else []
     if document.kind == "json":
@@ -90,18 +89,18 @@ def _link_header(reply: Reply, document: Document) -> Iterator[Paging]:
 
 
 def _rel_next(document: Document) -> Iterator[Paging]:
-    for element in document.tree.iter("link", "a"):
-        if "next" in (element.get("rel") or "").lower().split() and element.get("href"):
-            expression = f'{element.tag}[rel="{element.get("rel")}"]'
-            yield Paging("rel=next", expression, _absolute(element.get("href") or "", document), _BY_RELATION)
+    for element in elements(document.top, "link", "a"):
+        if "next" in (element.attr("rel") or "").lower().split() and element.attr("href"):
+            expression = f'{element.tag}[rel="{element.attr("rel")}"]'
+            yield Paging("rel=next", expression, _absolute(element.attr("href") or "", document), _BY_RELATION)
             return
 
 
 def _next_links(document: Document) -> Iterator[Paging]:
-    for link in document.tree.iter("a"):
+    for link in elements(document.top, "a"):
         said, (unsaid, by_attribute) = text_of(link), _unsaid(link)
         text = said or tidied(unsaid)
-        if len(text) > 40 or not _NEXT.match(text.strip(" ‹«←<")) or not link.get("href"):
+        if len(text) > 40 or not _NEXT.match(text.strip(" ‹«←<")) or not link.attr("href"):
             continue
         expression, _ = expression_for(document, [link], [])
         words = re.sub(r"\s*[›»→>▸]+$", "", text)
@@ -113,41 +112,41 @@ def _next_links(document: Document) -> Iterator[Paging]:
         else:
             plan = f"next = {quoted(expression or 'a')}"
         yield Paging(
-            "next link", expression or upper or "a", f"{text} → {_absolute(link.get('href') or '', document)}", plan
+            "next link", expression or upper or "a", f"{text} → {_absolute(link.attr('href') or '', document)}", plan
         )
         return
 
 
-def _unsaid(link: etree._Element) -> tuple[str, str]:
+def _unsaid(link: Element) -> tuple[str, str]:
     """What a link without a text is called, and the expression that picks it by that."""
-    for element, name in ((link, "aria-label"), (link, "title"), *((image, "alt") for image in link.iter("img"))):
-        value = element.get(name) or ""
+    for element, name in ((link, "aria-label"), (link, "title"), *((image, "alt") for image in elements(link, "img"))):
+        value = element.attr(name) or ""
         if value.strip() and '"' not in value and "\\" not in value:
             test = f'[{name}="{value}"]'
-            return value, f"a{test}" if element is link else f"a:has(img{test})"
+            return value, f"a{test}" if element == link else f"a:has(img{test})"
     return "", ""
 
 
-def _container(document: Document, link: etree._Element) -> str:
+def _container(document: Document, link: Element) -> str:
     """A short expression for the links beside this one."""
-    parent = link.getparent()
-    links = [one for one in parent if one.tag == "a"] if parent is not None else []
+    above = parent(link)
+    links = children(above, "a") if above is not None else []
     expression, _ = expression_for(document, links, []) if links else (None, [])
     return expression or ""
 
 
 def _page_numbers(document: Document) -> Iterator[Paging]:
     """Runs of links whose texts are numbers, with the parameter or the part of the path that counts."""
-    best: list[etree._Element] = []
-    for parent in document.tree.iter(etree.Element):
-        if not 1 < len(parent) < 60 or not _is_small(parent, 150):
+    best: list[Element] = []
+    for holder in elements(document.top):
+        if not 1 < len(children(holder)) < 60 or not _is_small(holder, 150):
             continue
-        links = [a for a in parent.iter("a") if _NUMBER.match(text_of(a))]
-        if len(links) >= 2 and len(links) > len(best) and len(text_of(parent)) < 300:
+        links = [a for a in elements(holder, "a") if _NUMBER.match(text_of(a))]
+        if len(links) >= 2 and len(links) > len(best) and len(text_of(holder)) < 300:
             best = links
     if not best:
         return
-    addresses = [_absolute(link.get("href") or "", document) for link in best if link.get("href")]
+    addresses = [_absolute(link.attr("href") or "", document) for link in best if link.attr("href")]
     numbers = [int(text_of(link).strip("[]")) for link in best]
     counting = _counting(addresses)
     expression, _ = expression_for(document, best, [])
@@ -170,33 +169,29 @@ def _words(counting: str) -> str:
 
 
 def _buttons(document: Document) -> Iterator[Paging]:
-    for button in document.tree.iter("button", "a", "input"):
-        text = text_of(button) or button.get("value") or ""
+    for button in elements(document.top, "button", "a", "input"):
+        text = text_of(button) or button.attr("value") or ""
         address = next(
-            (
-                str(v)
-                for n, v in button.attrib.items()
-                if str(n).startswith(("data-", "hx-")) and re.search(r"/|\?", str(v))
-            ),
+            (v for n, v in attributes(button).items() if n.startswith(("data-", "hx-")) and re.search(r"/|\?", v)),
             "",
         )
-        if len(text) < 40 and _MORE.match(text) and (button.tag != "a" or not button.get("href") or address):
+        if len(text) < 40 and _MORE.match(text) and (button.tag != "a" or not button.attr("href") or address):
             expression, _ = expression_for(document, [button], [])
             called = f" calls {_absolute(address, document)}" if address else ", what it calls is in a script"
             yield Paging("load more", expression or button.tag, f"{text}{called}")
             return
 
 
-def _totals(document: Document, rows: Collection[etree._Element]) -> Iterator[Paging]:
+def _totals(document: Document, rows: Collection[Element]) -> Iterator[Paging]:
     """The total that stands in the shortest text."""
     found = list(_stated(document, set(rows)))
     if found:
         yield min(found, key=lambda one: len(one.value))
 
 
-def _stated(document: Document, rows: set[etree._Element]) -> Iterator[Paging]:
-    inside = {element for row in rows for element in row.iter()}
-    for element in document.tree.iter(etree.Element):
+def _stated(document: Document, rows: set[Element]) -> Iterator[Paging]:
+    inside = {element for row in rows for element in elements(row)}
+    for element in elements(document.top):
         if element in inside or element.tag in _NO_TOTAL or not _is_small(element, 12):
             continue
         text = text_of(element)
@@ -214,9 +209,9 @@ def _stated(document: Document, rows: set[etree._Element]) -> Iterator[Paging]:
                      f"total = {{ at = {quoted(expression or '')}, find = '{pattern}', locale = \"en\" }}")  # fmt: skip
 
 
-def _is_small(element: etree._Element, most: int) -> bool:
+def _is_small(element: Element, most: int) -> bool:
     """Whether an element holds at most so many others; asked before its text is gathered."""
-    return sum(1 for _ in islice(element.iterdescendants(), most + 1)) <= most
+    return sum(1 for _ in islice(element.iter_elements(), most + 1)) <= most
 
 
 def _whole(text: str) -> int | None:
@@ -253,6 +248,6 @@ def _scalars(value: Any, path: tuple[str | int, ...], depth: int) -> Iterator[tu
 
 def _absolute(reference: str, document: Document) -> str:
     try:
-        return resolve(document.base, reference)
+        return document.resolve(reference)
     except NotAUrl:
         return reference

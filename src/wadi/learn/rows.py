@@ -15,11 +15,21 @@ from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from lxml import etree
-
 from wadi.learn.selectors import expression_for
 from wadi.learn.tables import is_heading
 from wadi.page.document import Document
+from wadi.page.nodes import (
+    TEXTS,
+    Element,
+    ancestors,
+    attributes,
+    children,
+    elements,
+    first,
+    has_children,
+    own_texts,
+    parent,
+)
 from wadi.page.text import UNSEEN, is_hidden
 from wadi.plan.model import MISSING_TEXTS
 
@@ -44,7 +54,7 @@ class RowsGuess:
     """A candidate: the expression that picks its rows, the rows and its score (to be compared on one page alone)."""
 
     expression: str
-    rows: tuple[etree._Element, ...]
+    rows: tuple[Element, ...]
     score: float
     left_out: int = 0
 
@@ -57,23 +67,23 @@ class RowsGuess:
 class _Set:
     """A set of alike elements under one parent or under sibling parents."""
 
-    elements: list[etree._Element]
+    elements: list[Element]
     paths: list[set[str]]
     texts: list[str]
     values: dict[str, list[str]]
-    odd: list[etree._Element]
+    odd: list[Element]
     score: float = 0.0
 
 
 def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
     """The best candidates, best first; those nested in a better one with nothing of their own are left out."""
-    body = document.tree.find(".//body")
-    root = document.tree if body is None else body
+    body = first(document.top, "body")
+    root = document.top if body is None else body
     whole = max(1, len(_squeezed(root)))
     sets = [_measured(elements, whole, _ROWS_RANKED) for elements in _sibling_sets(root)]
     ranked = sorted((one for one in sets if one is not None and one.score > 0), key=lambda one: one.score, reverse=True)
     found: list[RowsGuess] = []
-    taken: list[set[etree._Element]] = []
+    taken: list[set[Element]] = []
     for one in ranked:
         if len(found) >= most or (found and one.score < found[0].score * _LEAST_OF_BEST):
             break
@@ -95,64 +105,60 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
     return found
 
 
-def _is_shell(elements: Sequence[etree._Element], other: set[etree._Element]) -> bool:
+def _is_shell(elements: Sequence[Element], other: set[Element]) -> bool:
     """Whether the elements are only other names for rows that are taken: each alone inside one of them, or around one."""
     if len(elements) != len(other):
         return False
-    inside = {next((a for a in element.iterancestors() if a in other), None) for element in elements}
+    inside = {next((a for a in ancestors(element) if a in other), None) for element in elements}
     if None not in inside and len(inside) == len(other):
         return True
-    around = {id(a) for row in other for a in row.iterancestors()}
-    return all(id(element) in around for element in elements)
+    around = {a for row in other for a in ancestors(row)}
+    return all(element in around for element in elements)
 
 
-def _is_inside(elements: Sequence[etree._Element], other: set[etree._Element]) -> bool:
+def _is_inside(elements: Sequence[Element], other: set[Element]) -> bool:
     """Whether the elements are parts of one row that is taken."""
-    return any(ancestor in other for ancestor in elements[0].iterancestors())
+    return any(ancestor in other for ancestor in ancestors(elements[0]))
 
 
-def _sibling_sets(root: etree._Element) -> Iterator[list[etree._Element]]:
+def _sibling_sets(root: Element) -> Iterator[list[Element]]:
     """Children of one parent that share a tag; and the same for parents that are siblings of one kind."""
-    by_parent: dict[etree._Element, dict[str, list[etree._Element]]] = {}
-    for parent in root.iter(etree.Element):
-        if is_hidden(parent) or len(parent) == 0 or parent.tag == "select":
+    by_parent: dict[Element, dict[str, list[Element]]] = {}
+    for holder in elements(root):
+        inner = children(holder)
+        if not inner or holder.tag == "select" or is_hidden(holder):
             continue
-        by_tag: dict[str, list[etree._Element]] = defaultdict(list)
-        for child in parent:
-            if (
-                isinstance(child.tag, str)
-                and child.tag not in _NO_ROWS
-                and child.tag not in UNSEEN
-                and not is_hidden(child)
-            ):
+        by_tag: dict[str, list[Element]] = defaultdict(list)
+        for child in inner:
+            if child.tag not in _NO_ROWS and child.tag not in UNSEEN and not is_hidden(child):
                 by_tag[child.tag].append(child)
-        by_parent[parent] = by_tag
-        yield from (children for children in by_tag.values() if len(children) >= _LEAST_ROWS)
+        by_parent[holder] = by_tag
+        yield from (alike for alike in by_tag.values() if len(alike) >= _LEAST_ROWS)
     yield from _across_parents(by_parent)
 
 
-def _across_parents(by_parent: dict[etree._Element, dict[str, list[etree._Element]]]) -> Iterator[list[etree._Element]]:
+def _across_parents(by_parent: dict[Element, dict[str, list[Element]]]) -> Iterator[list[Element]]:
     """The same children under parents that stand beside each other: grids in lines, lists under headings, several tbody."""
-    beside: dict[tuple[etree._Element | None, str, str, str], list[list[etree._Element]]] = defaultdict(list)
-    for parent, by_tag in by_parent.items():
-        for tag, children in by_tag.items():
-            if not _are_fields(children):
-                beside[parent.getparent(), parent.tag, parent.get("class") or "", tag].append(children)
+    beside: dict[tuple[Element | None, str, str, str], list[list[Element]]] = defaultdict(list)
+    for holder, by_tag in by_parent.items():
+        for tag, alike in by_tag.items():
+            if not _are_fields(alike):
+                beside[parent(holder), holder.tag, holder.attr("class") or "", tag].append(alike)
     for groups in beside.values():
         if len(groups) > 1 and sum(len(group) > 1 for group in groups) * 2 > len(groups):
             yield [element for group in groups for element in group]
 
 
-def _are_fields(children: Sequence[etree._Element]) -> bool:
+def _are_fields(siblings: Sequence[Element]) -> bool:
     """Whether each child bears another name than its siblings: then they are the parts of one row, not rows."""
     for attribute in ("class", "slot", "itemprop", "headers"):
-        names = [child.get(attribute) for child in children]
+        names = [one.attr(attribute) for one in siblings]
         if len(names) > 1 and None not in names and len(set(names)) == len(names):
             return True
     return False
 
 
-def _measured(elements: list[etree._Element], whole: int, most: int) -> _Set | None:
+def _measured(elements: list[Element], whole: int, most: int) -> _Set | None:
     """The set with its odd rows taken out and its score, from its first `most` members; None when nothing varies in it."""
     read = elements[:most]
     leaves = [_leaves(element) for element in read]
@@ -176,48 +182,48 @@ def _measured(elements: list[etree._Element], whole: int, most: int) -> _Set | N
     return one
 
 
-def _shared_tokens(elements: Sequence[etree._Element]) -> set[str]:
+def _shared_tokens(elements: Sequence[Element]) -> set[str]:
     """Class names that most, but not all, of the elements bear."""
-    counts = Counter(token for element in elements for token in set((element.get("class") or "").split()))
+    counts = Counter(token for element in elements for token in set((element.attr("class") or "").split()))
     return {token for token, count in counts.items() if len(elements) > count >= len(elements) * _SHARED_TOKEN}
 
 
-def _is_odd(element: etree._Element, paths: set[str], common: set[str], tokens: set[str]) -> bool:
+def _is_odd(element: Element, paths: set[str], common: set[str], tokens: set[str]) -> bool:
     """Whether an element is no row like the others: it lacks most of what they have, or a class that nearly all bear."""
     if common and len(paths & common) < len(common) * _ODD:
         return True
-    return bool(tokens) and not tokens & set((element.get("class") or "").split())
+    return bool(tokens) and not tokens & set((element.attr("class") or "").split())
 
 
-def _leaves(row: etree._Element) -> dict[str, str]:
+def _leaves(row: Element) -> dict[str, str]:
     """Path → text for everything in a row that holds text of its own, and for links, images and data attributes."""
     found: dict[str, str] = {}
-    stack: list[tuple[etree._Element, str]] = [(row, "")]
+    stack: list[tuple[Element, str]] = [(row, "")]
     while stack and len(found) < _MOST_PATHS:
         element, path = stack.pop()
-        own = " ".join([element.text or "", *(child.tail or "" for child in element)]).strip()
+        own = " ".join(own_texts(element)).strip()
         if own and own.strip("\u00a0 ") not in MISSING_TEXTS:
             found.setdefault(path or ".", " ".join(own.split()))
         for name in ("href", "src", "datetime"):
-            if element.get(name):
-                found.setdefault(f"{path}@{name}", element.get(name) or "")
-        for key, value in element.attrib.items() if not path else ():
+            if element.attr(name):
+                found.setdefault(f"{path}@{name}", element.attr(name) or "")
+        for key, value in attributes(element).items() if not path else ():
             if str(key).startswith("data-") and value:
                 found.setdefault(f"@{key!s}", str(value))
-        for place, child in enumerate(element, 1):
-            if isinstance(child.tag, str) and not is_hidden(child):
+        for place, child in enumerate(children(element), 1):
+            if not is_hidden(child):
                 stack.append((child, f"{path}/{_step(child, place)}"))
     return found
 
 
-def _step(element: etree._Element, place: int) -> str:
+def _step(element: Element, place: int) -> str:
     tag = element.tag
-    role = element.get("role")
+    role = element.attr("role")
     if role:
         tag = f"{tag}[{role}]"
     if tag in ("td", "th") or role in ("cell", "gridcell"):
         return f"{tag}:{place}"
-    token = next((t for t in (element.get("class") or "").split() if not re.search(r"\d", t)), "")
+    token = next((t for t in (element.attr("class") or "").split() if not re.search(r"\d", t)), "")
     return f"{tag}.{token}" if token else tag
 
 
@@ -240,13 +246,15 @@ def _varies(path: str, texts: list[str], rows: int) -> bool:
     return len(texts) >= rows * 0.3 and len(set(texts)) > max(1, len(texts) * 0.15)
 
 
-def _surroundings(elements: Sequence[etree._Element]) -> float:
+def _surroundings(elements: Sequence[Element]) -> float:
     """A factor below 1 for what stands in navigation, footers and side lists, and for bare links."""
     first = elements[0]
     factor = 1.0
-    for element in [first, *first.iterancestors()]:
+    for element in [first, *ancestors(first)]:
         words = re.sub(
-            r"[_\-]", " ", f"{element.get('class') or ''} {element.get('id') or ''} {element.get('role') or ''}".lower()
+            r"[_\-]",
+            " ",
+            f"{element.attr('class') or ''} {element.attr('id') or ''} {element.attr('role') or ''}".lower(),
         )
         if element.tag in _NAVIGATION_TAGS or "navigation" in words:
             factor = min(factor, 0.25)
@@ -257,25 +265,22 @@ def _surroundings(elements: Sequence[etree._Element]) -> float:
     return factor
 
 
-def _is_bare_link(element: etree._Element) -> bool:
+def _is_bare_link(element: Element) -> bool:
     """Whether all text of the element stands in one link, with no structure inside."""
-    links = [element] if element.tag == "a" else list(element.iter("a"))
-    return len(links) == 1 and len(links[0]) == 0 and _squeezed(element) == _squeezed(links[0])
+    links = [element] if element.tag == "a" else list(elements(element, "a"))
+    return len(links) == 1 and not has_children(links[0]) and _squeezed(element) == _squeezed(links[0])
 
 
-def _squeezed(element: etree._Element) -> str:
+def _squeezed(element: Element) -> str:
     """The visible text without blanks, for comparing and measuring."""
     pieces: list[str] = []
-    skipped: etree._Element | None = None
-    for event, node in etree.iterwalk(element, events=("start", "end")):
-        if event == "start":
-            if skipped is None and (not isinstance(node.tag, str) or node.tag in UNSEEN or node.tag == "select"):
-                skipped = node
-            elif skipped is None and node.text:
-                pieces.append(node.text)
-        else:
-            if skipped is node:
-                skipped = None
-            if skipped is None and node.tail and node is not element:
-                pieces.append(node.tail)
+    stack = [iter(element.children)]
+    while stack:
+        node = next(stack[-1], None)
+        if node is None:
+            stack.pop()
+        elif isinstance(node, TEXTS):
+            pieces.append(node.data)
+        elif isinstance(node, Element) and node.tag not in UNSEEN and node.tag != "select":
+            stack.append(iter(node.children))
     return "".join("".join(pieces).split())

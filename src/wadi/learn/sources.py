@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from wadi.page.document import Document
-from wadi.urls import NotAUrl, normalised, resolve
+from wadi.page.nodes import attributes, elements, raw_text_of
+from wadi.urls import NotAUrl, normalised
 
 ASKED_FOR = "a script asks for it"
 _MOST = 20
@@ -76,13 +77,10 @@ def _likeness(source: Source) -> tuple[str, str]:
 
 
 def _script_texts(document: Document) -> Iterator[tuple[int, str]]:
-    for number, script in enumerate(document.tree.iter("script"), 1):
-        if script.text and (script.get("type") or "text/javascript").lower() in (
-            "text/javascript",
-            "module",
-            "application/javascript",
-        ):
-            yield number, script.text[:2_000_000]
+    for number, script in enumerate(elements(document.top, "script"), 1):
+        kind = (script.attr("type") or "text/javascript").lower()
+        if kind in ("text/javascript", "module", "application/javascript"):
+            yield number, raw_text_of(script)[:2_000_000]
 
 
 def _fetched(document: Document) -> Iterator[Source]:
@@ -100,9 +98,8 @@ def _quoted(document: Document) -> Iterator[Source]:
 
 
 def _attributes(document: Document) -> Iterator[Source]:
-    for element in document.tree.iter("*"):
-        for name, value in element.attrib.items():
-            key, text = str(name), str(value)
+    for element in elements(document.top):
+        for key, text in attributes(element).items():
             if (
                 key.startswith(("data-", "hx-"))
                 and re.match(r"https?://|/[^/]|[\w./-]+\.(?:json|xml|csv)", text)
@@ -114,8 +111,8 @@ def _attributes(document: Document) -> Iterator[Source]:
 
 
 def _linked(document: Document) -> Iterator[Source]:
-    for link in document.tree.iter("link", "a"):
-        href, kind, rel = link.get("href"), (link.get("type") or "").lower(), (link.get("rel") or "").lower()
+    for link in elements(document.top, "link", "a"):
+        href, kind, rel = link.attr("href"), (link.attr("type") or "").lower(), (link.attr("rel") or "").lower()
         if not href:
             continue
         if "alternate" in rel and kind in _FEED_TYPES:
@@ -132,7 +129,7 @@ def _source(document: Document, reference: str, what: str, where: str) -> Iterat
     if "${" in reference or "{{" in reference:
         return
     try:
-        yield Source(resolve(document.base, reference.replace("\\/", "/")), what, where)
+        yield Source(document.resolve(reference.replace("\\/", "/")), what, where)
     except NotAUrl:
         if document.url.startswith("file:") and not reference.startswith(("javascript:", "mailto:", "data:", "tel:")):
             yield Source(reference, what, where)

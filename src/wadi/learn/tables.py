@@ -6,10 +6,9 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from lxml import etree
-
 from wadi.learn.selectors import expression_for
 from wadi.page.document import Document
+from wadi.page.nodes import Element, ancestors, children, elements, first, parent
 from wadi.page.text import text_of
 from wadi.plan.model import MISSING_TEXTS
 
@@ -41,13 +40,13 @@ class LabelsFound:
 def html_tables(document: Document) -> list[TableFound]:
     """The tables that hold data, in document order; those that only lay a page out are left out."""
     found: list[TableFound] = []
-    for table in document.tree.iter("table"):
-        rows = [row for row in table.iter("tr") if _owner(row) is table]
-        if len(rows) < 2 or table.find(".//table") is not None or len(found) >= _MOST:
+    for table in elements(document.top, "table"):
+        rows = [row for row in elements(table, "tr") if _owner(row) == table]
+        if len(rows) < 2 or first(table, "table") is not None or len(found) >= _MOST:
             continue
         headings = _headings(rows)
         expression, _ = expression_for(document, [table], [])
-        caption = table.find("caption")
+        caption = first(table, "caption")
         below = len(rows) - (1 if headings else 0)
         found.append(
             TableFound(expression or "table", headings, below, text_of(caption) if caption is not None else "")
@@ -55,20 +54,20 @@ def html_tables(document: Document) -> list[TableFound]:
     return found
 
 
-def _owner(row: etree._Element) -> etree._Element | None:
-    return next((a for a in row.iterancestors() if a.tag == "table"), None)
+def _owner(row: Element) -> Element | None:
+    return next(ancestors(row, "table"), None)
 
 
-def _headings(rows: Sequence[etree._Element]) -> tuple[str, ...]:
+def _headings(rows: Sequence[Element]) -> tuple[str, ...]:
     """The texts of the first row if it is one of headings: cells of `th` alone, a row in `thead`, or by what it says."""
-    parent, cells = rows[0].getparent(), _cells(rows[0])
-    said = (parent is not None and parent.tag == "thead") or (cells and all(cell.tag == "th" for cell in cells))
+    above, cells = parent(rows[0]), _cells(rows[0])
+    said = (above is not None and above.tag == "thead") or (cells and all(cell.tag == "th" for cell in cells))
     if said or is_heading(rows[0], rows[1:]):
         return tuple(text_of(cell) for cell in cells)
     return ()
 
 
-def is_heading(first: etree._Element, below: Sequence[etree._Element]) -> bool:
+def is_heading(first: Element, below: Sequence[Element]) -> bool:
     """Whether a row of `td` is one of headings for those below, though it does not say so: its texts stand nowhere below them,
     have no digits, and stand above columns that do, or are bold where those are not."""
     if first.tag != "tr" or len(below) < _LEAST_BELOW:
@@ -88,8 +87,8 @@ def is_heading(first: etree._Element, below: Sequence[etree._Element]) -> bool:
     return len(above) > 1 or (len(above) == 1 and not above[0][0].islower()) or (are_bold and others)
 
 
-def _cells(row: etree._Element) -> list[etree._Element]:
-    return [cell for cell in row if isinstance(cell.tag, str)]
+def _cells(row: Element) -> list[Element]:
+    return children(row)
 
 
 def _share(texts: Sequence[str], test: Callable[[str], object]) -> float:
@@ -97,22 +96,22 @@ def _share(texts: Sequence[str], test: Callable[[str], object]) -> float:
     return sum(bool(test(text)) for text in filled) / len(filled) if filled else 0.0
 
 
-def _is_bold(cell: etree._Element) -> bool:
+def _is_bold(cell: Element) -> bool:
     """Whether all that a cell says is bold."""
-    inner = [child for child in cell if isinstance(child.tag, str)]
+    inner = children(cell)
     return len(inner) == 1 and inner[0].tag in ("b", "strong") and text_of(cell) == text_of(inner[0])
 
 
 def definition_lists(document: Document) -> list[LabelsFound]:
     """Definition lists; those with the same labels count as one."""
-    groups: dict[tuple[str, ...], list[etree._Element]] = {}
-    for element in document.tree.iter("dl"):
-        labels = tuple(text_of(label) for label in element.iter("dt"))
+    groups: dict[tuple[str, ...], list[Element]] = {}
+    for element in elements(document.top, "dl"):
+        labels = tuple(text_of(label) for label in elements(element, "dt"))
         if labels:
             groups.setdefault(labels[:12], []).append(element)
     found = []
-    for labels, elements in list(groups.items())[:_MOST]:
-        values = [text_of(value) for value in elements[0].iter("dd")]
-        expression, _ = expression_for(document, elements, [])
-        found.append(LabelsFound(expression or "dl", len(elements), tuple(zip(labels, values, strict=False))))
+    for labels, lists in list(groups.items())[:_MOST]:
+        values = [text_of(value) for value in elements(lists[0], "dd")]
+        expression, _ = expression_for(document, lists, [])
+        found.append(LabelsFound(expression or "dl", len(lists), tuple(zip(labels, values, strict=False))))
     return found

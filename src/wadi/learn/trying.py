@@ -5,24 +5,32 @@ from __future__ import annotations
 import difflib
 import re
 import time
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
-
-from lxml import etree
 
 from wadi.clean.stages import Unread
 from wadi.clean.types import Where
-from wadi.crawl.kinds import Field, compile_field
-from wadi.crawl.picking import taken
-from wadi.learn.places import line_of, path_of
+from wadi.page.cells import Field, Notes, Picked, Source, Steps, cell, cell_of_texts, taken
 from wadi.page.document import Document
-from wadi.page.expressions import CARRIED, BadExpression, Expression, Node, Scope, compile_expression
-from wadi.page.jsonpath import JsonNode, pointed
+from wadi.page.expressions import CARRIED, BadExpression, Expression, compile_expression
+from wadi.page.jsonpath import pointed
+from wadi.page.nodes import (
+    Element,
+    JsonNode,
+    Node,
+    Scope,
+    attributes,
+    elements,
+    line_of,
+    markup_of,
+    path_of,
+)
 from wadi.page.structured import data_scope
-from wadi.page.text import text_of
+from wadi.plan.fields import compile_field
 from wadi.plan.model import FieldPlan
 from wadi.problems import listed
+from wadi.web.messages import Reply
 
 _SNIPPET = 300
 _NEAR = 4
@@ -34,9 +42,9 @@ _CSS_PIECE = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class Match:
-    """One thing that was picked: its text after `attr` or `take`, the value after the later stages, and where it stands.
+    """One thing that was picked: the texts taken of it, their values after the later stages, and where it stands.
 
-    `problem` says why the value could not be read. `snippet` is the source around it, `marked` the part of it that matched.
+    `problem` says why a value could not be read. `snippet` is the source around it, `marked` the part of it that matched.
     """
 
     texts: tuple[str, ...]
@@ -51,11 +59,16 @@ class Match:
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """What an expression came to on a document or in one row: `count` matches, all or the first of them looked at."""
+    """What a field came to on a document or in one row: `value` as a table would have it, `problem` why there is none.
+
+    `count` is how many it picked, `matches` are all or the first of them looked at one by one.
+    """
 
     expression: str
     matches: tuple[Match, ...]
     count: int
+    value: Any = None
+    problem: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,47 +79,61 @@ class NoMatchHelp:
     hints: tuple[str, ...] = field(default=())
 
 
-def field_of(expression: str, stages: dict[str, Any], this_year: int) -> Field:
-    """A field of a plan made from an expression and the later stages' keys. Raises BadExpression, BadSetting."""
-    plan = FieldPlan.model_validate({"at": [expression], **stages})
-    return compile_field("value", plan, this_year)
+def field_of(expression: str | None, keys: dict[str, Any], this_year: int) -> tuple[str, Field]:
+    """A field as a plan has it, made from an expression and its other keys, and what it is called.
+
+    Raises BadExpression, BadSetting, or pydantic's ValidationError.
+    """
+    plan = FieldPlan.model_validate({**({"at": [expression]} if expression is not None else {}), **keys})
+    elsewhere = [f"{key} {keys[key]}" for key in ("from", "label", "under") if key in keys]
+    return expression or ", ".join(elsewhere), compile_field("value", plan, this_year)
 
 
-def try_on(document: Document, scope: Scope, one: Field, *, places: int = 0, most: int | None = None) -> Tried:
-    """What a field's expression picks from a scope, through all its stages: the first `most`, the first `places` with place."""
-    (expression,) = one.expressions
-    nodes = expression.nodes(scope, document)
-    found = (_match(node, one, document, with_place=number < places) for number, node in enumerate(nodes[:most]))
-    return Tried(expression.text, tuple(found), len(nodes))
+def source_for(document: Document, reply: Reply) -> Source:
+    """What cells of a page that is looked at are read from."""
+    return Source(document, Where(document.base, reply.started_at or time.time(), document.encoding.name), reply)
 
 
-def _match(node: Node, one: Field, document: Document, *, with_place: bool) -> Match:
-    texts = tuple(taken(node, one))
+def try_on(name: str, one: Field, scope: Scope, source: Source, *, places: int = 0, most: int | None = None) -> Tried:
+    """What a field picks from a scope, through all its stages: the first `most` matches, the first `places` with place."""
+    steps: Steps = []
+    notes = Notes()
+    value = cell(one, scope, source, notes, steps)
+    document = source.document
+    assert document is not None
+    picked = next((step.nodes for step in steps if isinstance(step, Picked)), None)
+    last = next((step.nodes for step in reversed(steps) if isinstance(step, Picked)), None)
+    nodes: list[Node] = (picked if last is picked or last is None else last) or []
+    if picked is None and value not in (None, []):
+        nodes = [str(value)]
+    found = (
+        _match(node, one, source, document, with_place=number < places) for number, node in enumerate(nodes[:most])
+    )
+    return Tried(name, tuple(found), len(nodes), value, "; ".join(_words(unread) for _, unread in notes.unread))
+
+
+def _words(unread: Unread) -> str:
+    return f"{unread.what} [{unread.code}]" + (f"; {unread.why}" if unread.why else "")
+
+
+def _match(node: Node, one: Field, source: Source, document: Document, *, with_place: bool) -> Match:
+    texts = tuple(text for text in taken(node, one))
+    each = replace(one, many=True, join=None, split=None)
     values: list[Any] = []
-    problems: list[str] = []
+    notes = Notes()
     for text in texts:
-        value = one.stages.value_of(text, Where(document.base, time.time()))
-        if isinstance(value, Unread):
-            problems.append(f"{value.what} [{value.code}]" + (f"; {value.why}" if value.why else ""))
-            values.append(None)
-        else:
-            values.append(value)
-    attributes, line, path, snippet = _place(node, document) if with_place else ({}, None, "", "")
-    marked = texts[0] if texts else ""
-    return Match(texts, tuple(values), "; ".join(problems), attributes, line, path, snippet, marked)
+        values.append(next(iter(cell_of_texts(each, [text], source.where, notes)), None))
+    problem = "; ".join(_words(unread) for _, unread in notes.unread)
+    found = _place(node, document) if with_place else ({}, None, "", "")
+    return Match(texts, tuple(values), problem, *found, texts[0] if texts else "")
 
 
 def _place(node: Node, document: Document) -> tuple[dict[str, str], int | None, str, str]:
     if isinstance(node, JsonNode):
         return {}, None, pointed(node.path), ""
-    if isinstance(node, etree._Element):
-        attributes = {str(n): str(v) for n, v in node.attrib.items()} if isinstance(node.tag, str) else {}
-        source = str(
-            etree.tostring(
-                node, encoding="unicode", method="html" if document.kind == "html" else "xml", with_tail=False
-            )
-        )
-        return attributes, line_of(node, document), path_of(node), " ".join(source.split())[:_SNIPPET]
+    if isinstance(node, Element):
+        snippet = " ".join(markup_of(node).split())[:_SNIPPET]
+        return attributes(node), line_of(node), path_of(node), snippet
     if isinstance(node, str) and node and (at := document.text.find(node)) >= 0:
         line = document.text.count("\n", 0, at) + 1
         around = document.text[max(0, at - 60) : at + len(node) + 60]
@@ -118,18 +145,7 @@ def scopes_of(document: Document, rows: Expression | None) -> list[Scope]:
     """The rows that an expression picks, or the whole document."""
     if rows is None:
         return [document.scope]
-    return [node for node in rows.nodes(document.scope, document) if isinstance(node, etree._Element | JsonNode)]
-
-
-def texts_of(nodes: Iterable[Node]) -> Iterator[str]:
-    """The plain texts of nodes."""
-    for node in nodes:
-        if isinstance(node, etree._Element):
-            yield text_of(node)
-        else:
-            value = node.value if isinstance(node, JsonNode) else node
-            if value is not None:
-                yield str(value)
+    return [node for node in rows.nodes(document.scope, document) if isinstance(node, Element | JsonNode)]
 
 
 def why_nothing(document: Document, scope: Scope, text: str) -> NoMatchHelp:
@@ -222,7 +238,7 @@ def _hints(document: Document, text: str, language: str, steps: Sequence[tuple[s
         r"(?<![\w.#@:\-'\"=])([A-Za-z][\w-]*)(?![\w-]*\()",
         re.sub(r"\[[^\]]*\]|'[^']*'|\"[^\"]*\"|:[\w-]+(?:\([^)]*\))?|[.#][\w-]+", " ", failing),
     )
-    tags = {element.tag for element in document.tree.iter(etree.Element)}
+    tags = {element.tag for element in elements(document.top)}
     locals_ = {str(tag).rpartition("}")[2] for tag in tags}
     for name in names:
         if name in tags or name in ("and", "or", "div", "mod", "css", "xpath"):
@@ -258,11 +274,7 @@ def _class_hints(document: Document, failing: str) -> Iterator[str]:
     ]
     for mark, name in wanted:
         attribute = "class" if mark == "." else "id"
-        known = {
-            token
-            for element in document.tree.iterfind(f".//*[@{attribute}]")
-            for token in (element.get(attribute) or "").split()
-        }
+        known = {token for element in elements(document.top) for token in (element.attr(attribute) or "").split()}
         if name in known:
             continue
         same = [token for token in known if token.lower() == name.lower()]

@@ -16,7 +16,7 @@ from datetime import date, datetime, time
 from typing import Any, Literal
 from urllib.parse import urlsplit
 
-from wadi.page.decode import Encoding, utf8_of
+from wadi.page.decode import Encoding, decoded
 
 ColumnsKind = Literal["csv", "excel"]
 _SEPARATORS = (",", ";", "\t", "|")
@@ -105,16 +105,16 @@ def columns_kind(body: bytes, url: str, content_type: str, name: str = "") -> Co
 
 def read_columns(
     body: bytes, kind: ColumnsKind, content_type: str = "", *, sheet: str | None = None, header: int | None = None
-) -> tuple[list[dict[str, Any]], bytes, Encoding]:
-    """The records, the source as UTF-8, and its encoding. `header` is the line that names the columns, 0 for none.
+) -> tuple[list[dict[str, Any]], str, Encoding]:
+    """The records, the source, and its encoding. `header` is the line that names the columns, 0 for none.
 
     Without `header` the first line counts that has as many cells as most lines have. Raises BadColumns.
     """
     if kind == "excel":
-        return _records(_workbook_lines(body, sheet), header), b"", Encoding("utf-8", "valid UTF-8")
-    data, encoding = utf8_of(body, content_type)
-    text = data.decode("utf-8", "replace").lstrip("\ufeff")
-    return _records(_csv_lines(text), header), data, encoding
+        return _records(_workbook_lines(body, sheet), header), "", Encoding("utf-8", "valid UTF-8")
+    text, encoding = decoded(body, content_type)
+    text = text.replace("\0", "\ufffd")
+    return _records(_csv_lines(text), header), text, encoding
 
 
 def _csv_lines(text: str) -> list[list[Any]]:

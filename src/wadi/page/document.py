@@ -1,99 +1,108 @@
-"""A reply as a document: an HTML or XML tree, JSON values, or plain text, with the base that its links are relative to."""
+"""A reply as a document: an HTML or XML tree, JSON values, or a file of columns, with the base that its links are relative to.
+
+The way is one for every page: bytes → text (`decode`) → a tree or values, by one reader for each kind → nodes (`nodes`).
+"""
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
-from lxml import etree
+import turbohtml
 
 from wadi.page.columns import BadColumns, ColumnsKind, columns_kind, read_columns, unpacked
-from wadi.page.decode import Encoding, utf8_of
-from wadi.page.tree import Way, html_tree, is_deep
+from wadi.page.decode import Encoding, decoded
+from wadi.page.nodes import Element, JsonNode, Scope, attributes, children, elements, first, raw_text_of
 from wadi.urls import NotAUrl, resolve
 
 DocumentKind = Literal["html", "xml", "json"]
-Parse = Literal["strict", "fast", "xml", "json", "csv", "excel"]
+Parse = Literal["html", "xml", "json", "csv", "excel"]
+T = TypeVar("T")
 
+MOST_TAGS = 5_000_000
+"""What a page may hold at most: its tree takes about 300 bytes for each tag."""
 _JSON_TYPES = re.compile(r"[/+]json\b|/x-json\b|/javascript\b|json-seq|/x-ndjson|/jsonl", re.IGNORECASE)
 _XML_TYPES = re.compile(r"[/+]xml\b", re.IGNORECASE)
+_TEXT_TYPES = re.compile(r"text/|[/+](?:xml|json)\b|javascript|utf-16", re.IGNORECASE)
 _HTML_ROOT = re.compile(rb"<(?:!doctype\s+html|html)\b", re.IGNORECASE)
 _XML_START = re.compile(rb"\s*<\?xml\b")
 _NO_TEXT = (
     b"\x89PNG", b"GIF8", b"\xff\xd8\xff", b"%PDF-", b"PK\x03\x04", b"RIFF", b"\x7fELF", b"\x1f\x8b", b"OggS", b"ID3", b"BM6",
 )  # fmt: skip
-# The prefixes that sites put before JSON against script inclusion.
-_LONG_NUMBER = re.compile(rb"\d{19}")
-_JSON_GUARDS = (b")]}',", b")]}'", b"while(1);", b"for(;;);")
-
-
-Rest = Callable[[bytes], bytes]
-"""What is parsed of a page's source: all of it but what is read in another way."""
+_MEDIA_TYPES = ("image/", "audio/", "video/", "font/")
 
 
 class NotADocument(ValueError):
-    """The bytes are no document: empty, binary, or JSON or XML that cannot be read."""
+    """The bytes are no document: empty, binary, too large, or JSON or XML that cannot be read."""
 
 
 @dataclass(frozen=True)
 class Document:
-    """A parsed reply. `root` is the tree of HTML and XML, `data` the value of JSON; `source` the whole text in UTF-8.
+    """A parsed reply. `root` is the root element of HTML and XML, `data` the value of JSON; `text` the source, decoded.
 
-    `way` tells how the tree was built, `cut_off` why its end is missing (if it is), `why_fast` why strict was not used.
+    `parsed_as` is the kind, or which file of columns the JSON was; `cut_off` says why the end of an XML document is
+    missing, if it is.
     """
 
     kind: DocumentKind
     url: str
     encoding: Encoding
-    source: bytes
-    root: etree._Element | None = None
+    text: str
+    root: Element | None = None
     data: Any = None
-    way: Way | Literal["xml", "json", "csv", "excel"] = "strict"
+    parsed_as: Parse = "html"
     cut_off: str = ""
-    why_fast: str = ""
     namespaces: Mapping[str, str] = field(default_factory=dict)
+    html: turbohtml.Document | None = None
+    _kept: dict[Hashable, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
+
+    def cached(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What `make` makes of the document, made once and kept with it."""
+        if key not in self._kept:
+            self._kept[key] = make()
+        return self._kept[key]  # type: ignore[no-any-return]
 
     @cached_property
     def base(self) -> str:
         """The URL that links are relative to: the first `<base href>`, itself relative to the page's URL."""
-        for element in self.root.iter("base") if self.root is not None and self.kind == "html" else ():
-            href = element.get("href")
-            if href:
-                try:
-                    return resolve(self.url, href)
-                except NotAUrl:
-                    break
+        if self.root is not None and self.kind == "html":
+            for element in self.root.iter_elements("base"):
+                if href := element.attr("href"):
+                    try:
+                        return resolve(self.url, href, self.encoding.name)
+                    except NotAUrl:
+                        break
         return self.url
+
+    def resolve(self, reference: str) -> str:
+        """The absolute URL of a reference that stands on the page. Raises NotAUrl."""
+        return resolve(self.base, reference, self.encoding.name)
 
     @cached_property
     def title(self) -> str:
         """The text of `<title>`, folded; empty where there is none."""
-        found = self.root.find(".//title") if self.root is not None else None
-        return " ".join((found.text or "").split()) if found is not None else ""
-
-    @cached_property
-    def text(self) -> str:
-        """The source as text."""
-        return self.source.decode("utf-8", "replace")
+        found = first(self.root, "title") if self.root is not None else None
+        return " ".join(raw_text_of(found).split()) if found is not None else ""
 
     @property
-    def scope(self) -> Any:
+    def scope(self) -> Scope:
         """What expressions of the page start from: the root element, or the JSON value."""
-        if self.kind == "json":
-            from wadi.page.jsonpath import JsonNode
-
-            return JsonNode(self.data, ())
-        return self.root
+        return self.top if self.kind != "json" else JsonNode(self.data, ())
 
     @property
-    def tree(self) -> etree._Element:
-        """The root of a document that is one: HTML or XML."""
+    def top(self) -> Element:
+        """The root of a document that is a tree: HTML or XML."""
         assert self.root is not None, "JSON documents have no tree"
         return self.root
+
+    @property
+    def tree(self) -> turbohtml.Document:
+        """The tree of an HTML page, what stands outside of its root included."""
+        assert self.html is not None, "only HTML has such a tree"
+        return self.html
 
 
 def read_document(
@@ -104,12 +113,11 @@ def read_document(
     parse: Parse | None = None,
     sheet: str | None = None,
     header: int | None = None,
-    rest: Rest | None = None,
 ) -> Document:
     """The document in a reply. `parse` demands a way of reading; without it the reply's own words and bytes decide.
 
     What is packed (gzip, zip) is unpacked. Files of columns become JSON documents: a list of records; `sheet` and
-    `header` are said for those. `rest` makes of the source of an HTML page what is parsed. Raises NotADocument, which says why.
+    `header` are said for those. Raises NotADocument, which says why.
     """
     try:
         body, name = unpacked(body, sheet)
@@ -120,16 +128,12 @@ def read_document(
             return _of_columns(body, url, content_type, columns, sheet, header)
     except BadColumns as error:
         raise NotADocument(str(error)) from error
-    kind = parse if parse in ("xml", "json") else kind_of(body, content_type) if parse is None else "html"
+    kind = parse if parse in ("html", "xml", "json") else kind_of(body, content_type)
     if kind is None:
         raise NotADocument(
             f"it is binary ({content_type or 'no type is given'})" if body.strip() else "the reply is empty"
         )
-    if kind == "json":
-        return read_json(body, url, content_type)
-    if kind == "xml":
-        return read_xml(body, url, content_type)
-    return read_html(body, url, content_type, way="fast" if parse == "fast" else "strict", rest=rest)
+    return _READERS[kind](body, url, content_type)
 
 
 def _of_columns(
@@ -137,26 +141,20 @@ def _of_columns(
 ) -> Document:
     if kind == "csv" and body[:512].lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"<":
         raise NotADocument("it is a page and no file of columns")
-    records, source, encoding = read_columns(body, kind, content_type, sheet=sheet, header=header)
-    return Document("json", url, encoding, source, None, records, kind)
+    records, text, encoding = read_columns(body, kind, content_type, sheet=sheet, header=header)
+    return Document("json", url, encoding, text, None, records, kind)
 
 
 def kind_of(body: bytes, content_type: str) -> DocumentKind | None:
     """What a reply holds, by its type and its first bytes; None for binary data and for nothing."""
+    from wadi.page.json_values import is_guarded
+
     start = body[:512].lstrip(b"\xef\xbb\xbf \t\r\n")
-    if not start or start.startswith(_NO_TEXT):
-        return None
-    if (
-        b"\0" in body[:1024]
-        and not body.startswith((b"\xff\xfe", b"\xfe\xff"))
-        and "utf-16" not in content_type.lower()
-    ):
-        return None
-    if content_type.lower().startswith(("image/", "audio/", "video/", "font/")) and "svg" not in content_type.lower():
+    if not start or start.startswith(_NO_TEXT) or _is_binary(body, start, content_type):
         return None
     if _JSON_TYPES.search(content_type):
         return "json"
-    if start[:1] in b"{[" or start.startswith(_JSON_GUARDS):
+    if start[:1] in b"{[" or is_guarded(start.decode("latin-1")):
         return "json" if not _HTML_ROOT.search(body[:2048]) else "html"
     xml = bool(_XML_TYPES.search(content_type)) or bool(_XML_START.match(start))
     if xml and "xhtml" not in content_type.lower() and not _HTML_ROOT.search(body[:4096]):
@@ -164,85 +162,78 @@ def kind_of(body: bytes, content_type: str) -> DocumentKind | None:
     return "html"
 
 
-def read_html(
-    body: bytes, url: str, content_type: str = "", *, way: Way = "strict", rest: Rest | None = None
-) -> Document:
-    """An HTML page. Tag names are in small letters. Raises NotADocument when there is no element in it."""
-    data, encoding = utf8_of(body, content_type)
-    # The depth of a page decides how it is read; that of a part of it must not.
-    tree = html_tree(data if rest is None or (way == "strict" and is_deep(data)) else rest(data), way)
-    if tree is None:
-        raise NotADocument("the reply is empty" if not data.strip() else "there is no element in it")
-    return Document("html", url, encoding, data, tree.root, None, tree.way, tree.cut_off, tree.why_fast)
+def _is_binary(body: bytes, start: bytes, content_type: str) -> bool:
+    """Whether it is no text: by a type of media, or by zeros in what neither says nor shows that it is text."""
+    if content_type.lower().startswith(_MEDIA_TYPES):
+        return "svg" not in content_type.lower()
+    is_text = _TEXT_TYPES.search(content_type) or start[:1] == b"<" or body.startswith((b"\xff\xfe", b"\xfe\xff"))
+    return b"\0" in body[:1024] and not is_text
+
+
+def read_html(body: bytes, url: str, content_type: str = "") -> Document:
+    """An HTML page: the tree that a browser's inspector shows. Raises NotADocument when there is no element in it.
+
+    The tree is that of a browser in which scripts run: what stands in `noscript` and in `template` is a text in it.
+    """
+    text, encoding = decoded(body, content_type)
+    if text.count("<") > MOST_TAGS:
+        raise NotADocument(f"it has more than {MOST_TAGS:,} tags")
+    tree = turbohtml.parse(text, scripting=True, allow_declarative_shadow_roots=False)
+    _close_templates(tree)
+    root = tree.root
+    if root is None or not _holds_something(root):
+        raise NotADocument("the reply is empty" if not text.strip() else "there is no element in it")
+    return Document("html", url, encoding, text, root, parsed_as="html", html=tree)
+
+
+def _close_templates(tree: turbohtml.Document) -> None:
+    """Make the content of each `template` a text: in a browser no expression reaches it, and its rows are none yet."""
+    for template in tree.select("template:not(template template)"):
+        markup = template.inner_html
+        template.clear()
+        template.append(turbohtml.Text(markup))
+
+
+def _holds_something(root: Element) -> bool:
+    """Whether there is more than the head and body that the Standard makes for every page."""
+    parts = children(root)
+    if len(parts) != 2 or any(children(part) for part in parts):
+        return True
+    body = parts[1]
+    return bool(raw_text_of(body).strip() or attributes(body))
 
 
 def read_xml(body: bytes, url: str, content_type: str = "") -> Document:
     """An XML document. Its entities are not resolved, nothing is loaded; a broken one is read as far as it goes."""
-    data, encoding = utf8_of(body, content_type)
-    data = re.sub(rb"^(\s*<\?xml\b[^>]*?)\s+encoding\s*=\s*(?:\"[^\"]*\"|'[^']*')", rb"\1", data, count=1)
-    parser = etree.XMLParser(
-        encoding="utf-8", huge_tree=True, resolve_entities=False, no_network=True, recover=True, remove_pis=True
-    )
+    from wadi.page.xml_tree import xml_tree
+
+    text, encoding = decoded(body, content_type)
     try:
-        root = etree.fromstring(data.lstrip(), parser)
-    except etree.XMLSyntaxError as error:
+        tree = xml_tree(text.replace("\0", "\ufffd"))
+    except ValueError as error:
         raise NotADocument(f"it is no XML: {error}") from error
-    if root is None:
-        raise NotADocument("it is no XML")
-    namespaces = _without_default_namespace(root)
-    broken = next(
-        (f"{e.message.strip()} (line {e.line})" for e in parser.error_log if e.level_name in ("ERROR", "FATAL")), ""
-    )
-    return Document("xml", url, encoding, data, root, None, "xml", broken, namespaces=namespaces)
-
-
-def _without_default_namespace(root: etree._Element) -> dict[str, str]:
-    """Give elements of a default namespace their plain names, as people write them; returns the document's prefixes."""
-    prefixes: dict[str, str] = {}
-    for element in root.iter(etree.Element):
-        for prefix, uri in element.nsmap.items() if element.prefix not in prefixes or element is root else ():
-            if prefix:
-                prefixes.setdefault(prefix, uri)
-        if element.prefix is None and element.tag[:1] == "{":
-            element.tag = element.tag.rpartition("}")[2]
-    return prefixes
+    return Document("xml", url, encoding, text, tree.root, None, "xml", tree.broken, tree.namespaces)
 
 
 def read_json(body: bytes, url: str, content_type: str = "") -> Document:
-    """A JSON document, or JSON Lines as a list. NaN and the guards that sites put before JSON are let pass."""
-    data, encoding = utf8_of(body, content_type)
-    text = data.strip()
-    for guard in _JSON_GUARDS:
-        text = text.removeprefix(guard)
+    """A JSON document, or JSON Lines as a list."""
+    from wadi.page.json_values import read_value
+
+    text, encoding = decoded(body, content_type)
     try:
-        value = _json_value(text)
+        value = read_value(text)
     except ValueError as error:
         raise NotADocument(f"it is no JSON: {error}") from error
-    return Document("json", url, encoding, data, None, value, "json")
+    return Document("json", url, encoding, text, None, value, "json")
 
 
-def _json_value(text: bytes) -> Any:
-    import orjson
-
-    try:
-        if _LONG_NUMBER.search(text):
-            return json.loads(text)  # orjson makes floats of whole numbers beyond 64 bits
-        return orjson.loads(text)
-    except RecursionError as error:
-        raise ValueError("nested too deeply") from error
-    except json.JSONDecodeError as error:  # orjson's is one, too
-        lines = [line for line in text.split(b"\n") if line.strip()]
-        if len(lines) > 1 and lines[0].strip()[:1] in b"{[" and lines[0].strip()[-1:] in b"}]":
-            try:
-                return [orjson.loads(line) for line in lines]
-            except orjson.JSONDecodeError:
-                pass
-        return _loosely(text, error)
+_READERS: Mapping[DocumentKind, Callable[[bytes, str, str], Document]] = {
+    "html": read_html,
+    "xml": read_xml,
+    "json": read_json,
+}
 
 
-def _loosely(text: bytes, first: ValueError) -> Any:
-    """Python's own reader takes NaN, Infinity and whole numbers of any size; what it refuses too is no JSON."""
-    try:
-        return json.loads(text)
-    except (ValueError, RecursionError):
-        raise first from None
+def every_element(document: Document, *tags: str) -> Any:
+    """The elements of a tree in reading order, those of some names or all; none of JSON."""
+    return elements(document.root, *tags) if document.root is not None else iter(())

@@ -1,7 +1,7 @@
 """Expressions: one string whose form says its language, compiled once, evaluated on a document or a row.
 
-CSS Selectors (Level 4) are matched by `selectors`; XPath 1.0 is lxml's; JSONPath is RFC 9535's; `re:` searches the page's
-source. What is not known is refused by name, never answered wrongly.
+CSS Selectors (Level 4), XPath 1.0, JSONPath (RFC 9535), and `re:` for what is searched in the page's source. What is not
+known is refused by name and with its place, never answered wrongly.
 """
 
 from __future__ import annotations
@@ -12,40 +12,22 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, Literal
 
-from lxml import etree
-
-from wadi.page.jsonpath import BadPath, JsonNode, compile_path
-from wadi.page.selectors.index import Index
-from wadi.page.selectors.match import Matcher
-from wadi.page.selectors.parse import BadSelector, parse_selectors
+from wadi.page import css, xpath
+from wadi.page.jsonpath import BadPath, compile_path
+from wadi.page.nodes import JsonNode, Node, Scope
 
 if TYPE_CHECKING:
     from wadi.page.document import Document
 
 Language = Literal["css", "xpath", "json", "re"]
-Node = etree._Element | str | float | bool | JsonNode
-"""An element, a JSON value in its place, or what an XPath gives else: a string, a number, a truth value."""
-Scope = etree._Element | JsonNode
-"""What an expression starts from: the page's root or value, or a row."""
 
 CARRIED = ("state", "jsonld", "microdata", "rdfa", "meta")
 """What pages of HTML carry for machines, by the first key that JSONPath finds it under (`structured`)."""
 _OF_CARRIED = re.compile(rf"""\$(?:\.|\[['"])(?:{"|".join(CARRIED)})\b""")
 _PREFIX = re.compile(r"(css|xpath|json|re):(?!:)\s*", re.IGNORECASE)
-_AXES = (
-    "ancestor ancestor-or-self attribute child descendant descendant-or-self following following-sibling "
-    "namespace parent preceding preceding-sibling self"
-).split()
-_FUNCTIONS = (
-    "boolean ceiling comment concat contains count false floor id lang last local-name name namespace-uri node "
-    "normalize-space not number position processing-instruction round starts-with string string-length "
-    "substring substring-after substring-before sum text translate true"
-).split()
 _XPATH = re.compile(
-    rf"(?:[/(@]|\.\.?$|\.\.?/|(?:{'|'.join(_AXES)})\s*::|(?:{'|'.join(_FUNCTIONS)})\s*\()",
+    rf"(?:[/(@]|\.\.?$|\.\.?/|(?:{'|'.join(xpath.AXES)})\s*::|(?:{'|'.join([*xpath.FUNCTIONS, *xpath.NODE_TESTS])})\s*\()",
 )
-_NAME_PREFIX = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*):(?!:)(?=[A-Za-z_*])")
-_STRINGS = re.compile(r"'[^']*'|\"[^\"]*\"")
 _WHOLE_DOCUMENT = re.compile(r"\(*\s*/")
 
 
@@ -66,10 +48,8 @@ class Expression:
 
     text: str
     language: Language
-    pick: Callable[[Any, Document], list[Node]] = field(repr=False)
+    pick: Callable[[Any, Document], list[Node]] = field(repr=False, compare=False)
     whole_document: bool = False
-    matcher: Matcher | None = field(default=None, repr=False, compare=False)
-    """Of CSS: what matches in HTML."""
 
     @property
     def reads(self) -> str:
@@ -84,21 +64,14 @@ class Expression:
     def nodes(self, scope: Scope, document: Document) -> list[Node]:
         """What the expression picks below `scope`, in document order; empty when it picks nothing or cannot read it.
 
-        On a page of HTML, JSONPath searches the data that the page carries.
+        On a page of HTML, JSONPath searches the data that the page carries. Raises BadExpression where an XML document
+        cannot be asked so.
         """
-        if self.language == "json" and scope is document.root and document.kind == "html":
-            from wadi.page.structured import data_scope
-
-            scope = data_scope(document)
-        if isinstance(scope, JsonNode) != (self.language == "json") and self.language != "re":
-            return []
         return self.pick(scope, document)
 
     def stands(self, scope: Scope, document: Document) -> bool:
-        """Whether it picks anything; of a selector the first that matches is enough."""
-        if self.matcher is not None and document.kind == "html":
-            return self.matcher.stands_below(scope)  # type: ignore[arg-type]
-        return bool(self.nodes(scope, document))
+        """Whether it picks anything."""
+        return bool(self.pick(scope, document))
 
 
 def language_of(text: str) -> tuple[str, str]:
@@ -129,56 +102,57 @@ def compile_expression(text: str) -> Expression:
 def first_of(expressions: Sequence[Expression], scope: Scope, document: Document) -> list[Node]:
     """The nodes of the first expression that picks something."""
     for expression in expressions:
-        found = expression.nodes(scope, document)
+        found = expression.pick(scope, document)
         if found:
             return found
     return []
 
 
-def _xpath_expression(text: str, body: str) -> Expression:
-    prefixes = sorted(set(_NAME_PREFIX.findall(_STRINGS.sub("''", body))) - set(_AXES))
-    path = _xpath(body, dict.fromkeys(prefixes, "urn:any"))
+def _css_expression(text: str, body: str) -> Expression:
+    try:
+        selector = css.selector_of(body)
+    except css.BadSelector as error:
+        raise BadExpression(body, f"CSS: {error.what}", error.offset, error.now) from error
+    page = selector.page
 
-    def pick(scope: etree._Element, document: Document) -> list[Node]:
-        if not prefixes:
-            return _as_list(path(scope))
-        known = document.namespaces
-        if not all(prefix in known for prefix in prefixes):
+    def pick(scope: Any, document: Document) -> list[Node]:
+        if document.kind == "html" and css.is_html(scope):
+            return list(document.tree.select(page)) if scope is document.root else selector.below(scope)
+        if document.kind != "xml" or isinstance(scope, JsonNode):
             return []
-        return _as_list(_xpath_with(body, tuple((prefix, known[prefix]) for prefix in prefixes))(scope))
+        try:
+            return css.below_xml(body, scope, is_page=scope is document.root)
+        except css.BadSelector as error:
+            raise BadExpression(text, f"CSS: {error.what}", error.offset, error.now) from error
+
+    return Expression(text, "css", pick)
+
+
+def _xpath_expression(text: str, body: str) -> Expression:
+    try:
+        xpath.check(body)
+    except xpath.BadXPath as error:
+        raise BadExpression(body, f"XPath: {error.what}", error.offset, error.now) from error
+    prefixes = xpath.prefixes_of(body)
+
+    def pick(scope: Any, document: Document) -> list[Node]:
+        if document.kind == "json" or isinstance(scope, JsonNode):
+            return []
+        if not all(prefix in document.namespaces for prefix in prefixes):
+            return []
+        return _found_by_xpath(body, scope, document, prefixes)
 
     return Expression(text, "xpath", pick, bool(_WHOLE_DOCUMENT.match(body)))
 
 
-@lru_cache(maxsize=256)
-def _xpath_with(body: str, namespaces: tuple[tuple[str, str], ...]) -> etree.XPath:
-    return _xpath(body, dict(namespaces))
-
-
-def _css_expression(text: str, body: str) -> Expression:
+def _found_by_xpath(body: str, scope: Any, document: Document, prefixes: Sequence[str]) -> list[Node]:
     try:
-        selectors = parse_selectors(body)
-    except BadSelector as error:
-        raise BadExpression(body, f"CSS: {error.what}", error.offset, error.now) from error
-    for_html, for_xml = Matcher(selectors, html=True), Matcher(selectors, html=False)
-
-    def pick(scope: etree._Element, document: Document) -> list[Node]:
-        if document.kind == "xml":
-            return list(for_xml.select(scope))
-        return list(for_html.select(scope, index_of(scope, document)))
-
-    return Expression(text, "css", pick, matcher=for_html)
-
-
-def index_of(scope: etree._Element, document: Document) -> Index | None:
-    """The index of a row, made when it is first asked and kept until another row is. The whole page is walked by tag in C,
-    which is faster than an index for the few expressions that ask it."""
-    if scope is document.root:
-        return None
-    index: Index | None = document.__dict__.get("_index")
-    if index is None or index.scope is not scope:
-        index = document.__dict__["_index"] = Index(scope)
-    return index
+        if document.kind == "html":
+            return xpath.below_html(body, scope)
+        known = document.namespaces
+        return xpath.below_xml(body, scope, tuple((prefix, known[prefix]) for prefix in prefixes))
+    except (xpath.BadXPath, ValueError, TypeError) as error:
+        raise BadExpression(body, f"XPath: {error}") from error
 
 
 def _json_expression(text: str, body: str) -> Expression:
@@ -187,7 +161,13 @@ def _json_expression(text: str, body: str) -> Expression:
     except BadPath as error:
         raise BadExpression(body, f"JSONPath: {error}", error.offset) from error
 
-    def pick(scope: JsonNode, document: Document) -> list[Node]:
+    def pick(scope: Any, document: Document) -> list[Node]:
+        if document.kind == "html" and scope is document.root:
+            from wadi.page.structured import data_scope
+
+            scope = data_scope(document)
+        if not isinstance(scope, JsonNode):
+            return []
         return [JsonNode(node.value, scope.path + node.path) for node in query(scope.value)]
 
     return Expression(text, "json", pick)
@@ -212,26 +192,3 @@ _COMPILERS: Mapping[str, Callable[[str, str], Expression]] = {
     "json": _json_expression,
     "re": _regex_expression,
 }
-
-
-def _as_list(result: object) -> list[Node]:
-    if isinstance(result, list):
-        return result
-    assert isinstance(result, str | float | bool)
-    return [result]
-
-
-def _xpath(body: str, namespaces: Mapping[str, str]) -> etree.XPath:
-    try:
-        path = etree.XPath(body, namespaces=dict(namespaces) or None, smart_strings=False)
-    except etree.XPathSyntaxError as error:
-        offset = error.error_log[0].column if len(error.error_log) else None
-        raise BadExpression(body, f"XPath: {str(error).lower()}", offset) from error
-    try:
-        # Unknown functions and prefixes show only when the expression is run.
-        path(etree.Element("html"))
-    except etree.XPathEvalError as error:
-        what = str(error).lower()
-        now = "XPath 1.0 has no such function" if "function" in what else ""
-        raise BadExpression(body, f"XPath: {what}", None, now) from error
-    return path

@@ -8,8 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from lxml import etree
-
+from wadi.page.nodes import Element, ancestors, children, elements, parent
 from wadi.page.text import text_of
 
 _MOST_SPAN = 1000
@@ -19,10 +18,10 @@ _MOST_SPAN = 1000
 class Grid:
     """A table laid out. `cells[row]` maps columns to the cell that covers them; `headings[column]` are the texts above."""
 
-    cells: dict[etree._Element, dict[int, etree._Element]] = field(default_factory=dict)
+    cells: dict[Element, dict[int, Element]] = field(default_factory=dict)
     headings: dict[int, tuple[str, ...]] = field(default_factory=dict)
 
-    def under(self, row: etree._Element, heading: str) -> list[etree._Element]:
+    def under(self, row: Element, heading: str) -> list[Element]:
         """The row's cells below a heading, each once: one text of the heading, or all of them joined with ` / `."""
         columns = self._columns(heading)
         found = [self.cells.get(row, {}).get(column) for column in columns]
@@ -34,15 +33,15 @@ class Grid:
         return whole or [c for c, texts in self.headings.items() if wanted in map(_folded, texts)]
 
 
-def grid_of(table: etree._Element) -> Grid:
+def grid_of(table: Element) -> Grid:
     """The grid of a table. Headings are the rows of `thead`, else the first rows that have no cell but `th`."""
     grid = Grid()
-    rows = [row for row in table.iter("tr") if _owner(row) is table]
-    hanging: dict[int, tuple[etree._Element, int]] = {}
-    group: etree._Element | None = None
+    rows = [row for row in elements(table, "tr") if _owner(row) == table]
+    hanging: dict[int, tuple[Element, int]] = {}
+    group: Element | None = None
     for row in rows:
-        if row.getparent() is not group:
-            group, hanging = row.getparent(), {}
+        if (above := parent(row)) != group:
+            group, hanging = above, {}
         grid.cells[row] = _laid_out(row, hanging)
     heads = _heading_rows(rows)
     for row in heads:
@@ -51,7 +50,7 @@ def grid_of(table: etree._Element) -> Grid:
     return grid
 
 
-def _laid_out(row: etree._Element, hanging: dict[int, tuple[etree._Element, int]]) -> dict[int, etree._Element]:
+def _laid_out(row: Element, hanging: dict[int, tuple[Element, int]]) -> dict[int, Element]:
     """The columns of one row; `hanging` are cells from above with the number of rows that they still cover."""
     taken = {column: cell for column, (cell, _) in hanging.items()}
     for column, (cell, left) in list(hanging.items()):
@@ -60,7 +59,7 @@ def _laid_out(row: etree._Element, hanging: dict[int, tuple[etree._Element, int]
         else:
             hanging[column] = (cell, left - 1)
     column = 0
-    for cell in row.iterchildren("td", "th"):
+    for cell in children(row, "td", "th"):
         while column in taken:
             column += 1
         down = _span(cell, "rowspan")
@@ -72,26 +71,26 @@ def _laid_out(row: etree._Element, hanging: dict[int, tuple[etree._Element, int]
     return dict(sorted(taken.items()))
 
 
-def _heading_rows(rows: list[etree._Element]) -> list[etree._Element]:
-    in_head = [row for row in rows if (parent := row.getparent()) is not None and parent.tag == "thead"]
+def _heading_rows(rows: list[Element]) -> list[Element]:
+    in_head = [row for row in rows if (above := parent(row)) is not None and above.tag == "thead"]
     if in_head:
         return in_head
-    found: list[etree._Element] = []
+    found: list[Element] = []
     for row in rows:
-        cells = list(row.iterchildren("td", "th"))
+        cells = children(row, "td", "th")
         if not cells or any(cell.tag == "td" for cell in cells):
             break
         found.append(row)
     return found or rows[:1]
 
 
-def _span(cell: etree._Element, name: str) -> int:
-    text = (cell.get(name) or "1").strip()
+def _span(cell: Element, name: str) -> int:
+    text = (cell.attr(name) or "1").strip()
     return min(int(text), _MOST_SPAN) if text.isdecimal() else 1
 
 
-def _owner(row: etree._Element) -> etree._Element | None:
-    return next((above for above in row.iterancestors() if above.tag == "table"), None)
+def _owner(row: Element) -> Element | None:
+    return next(ancestors(row, "table"), None)
 
 
 def _folded(text: str) -> str:

@@ -4,29 +4,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
+
+from wadi.page.nodes import JsonNode
 
 Step = str | int
 
 _SINGULAR = re.compile(
     # Letters, `_` and all beyond ASCII, told by what they are not: a range up to U+10FFFF takes long to compile.
-    r"\$((?:\.[^\x00-@\[-^`{-\x7f][^\x00-/:-@\[-^`{-\x7f]*|\[-?(?:0|[1-9]\d*)\]|\['[^'\\]*'\]|\[\"[^\"\\]*\"\])*)\Z"
+    r"\$((?:\.[^\x00-@\[-^`{-\x7f][^\x00-/:-@\[-^`{-\x7f]*|\[(?:0|-?[1-9]\d*)\]|\['[^'\\\x00-\x1f]*'\]|\[\"[^\"\\\x00-\x1f]*\"\])*)\Z"
 )
+_MOST_INDEX = 2**53 - 1
 _STEP = re.compile(r"\.([^.\[]+)|\[(-?\d+)\]|\['([^']*)'\]|\[\"([^\"]*)\"\]")
-
-
-@dataclass(frozen=True, slots=True)
-class JsonNode:
-    """A value in a JSON document, and the steps that lead to it from where the expression was applied."""
-
-    value: Any
-    path: tuple[Step, ...]
-
-    @property
-    def key(self) -> str | None:
-        """The last step: the key or, as text, the number under which the value stands."""
-        return str(self.path[-1]) if self.path else None
 
 
 Query = Callable[[Any], list[JsonNode]]
@@ -44,6 +33,8 @@ def compile_path(text: str) -> Query:
     """The query as a function from a value to nodes. Raises BadPath."""
     if _SINGULAR.match(text):
         steps = [_step(match) for match in _STEP.finditer(text)]
+        if any(isinstance(step, int) and abs(step) > _MOST_INDEX for step in steps):
+            raise BadPath("an index beyond 2^53 - 1 (RFC 9535 §2.1)", text.index("["))
         return lambda value: _walk(steps, value)
     return _library(text)
 

@@ -5,11 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 
-from lxml import etree
-
+from wadi.page.nodes import (
+    Element,
+    children,
+    elements,
+    following,
+    has_children,
+    leading_text,
+    parent,
+    pieces_of_text,
+    raw_text_of,
+    text_behind,
+)
 from wadi.page.text import text_of
 
-Labelled = etree._Element | str
+Labelled = Element | str
 _Found = dict[str, list[Labelled]]
 _LABEL_ENDS = " :：\u00a0"
 _LONG = 2000
@@ -19,7 +29,7 @@ _LONG = 2000
 class LabelsIn:
     """The labels in a row or on a page. What is looked through once tells all of them."""
 
-    def __init__(self, scope: etree._Element) -> None:
+    def __init__(self, scope: Element) -> None:
         self.scope = scope
 
     def find(self, labels: Sequence[str]) -> list[Labelled]:
@@ -38,15 +48,15 @@ class LabelsIn:
     @cached_property
     def _in_definitions(self) -> _Found:
         found: _Found = {}
-        for term in self.scope.iter("dt"):
+        for term in elements(self.scope, "dt"):
             found.setdefault(folded(text_of(term)), list(_definitions(term)))
         return found
 
     @cached_property
     def _in_tables(self) -> _Found:
         found: _Found = {}
-        for row in self.scope.iter("tr"):
-            cells = [cell for cell in row if cell.tag in ("td", "th")]
+        for row in elements(self.scope, "tr"):
+            cells = children(row, "td", "th")
             for place in range(0, len(cells) - 1, 2):
                 found.setdefault(folded(text_of(cells[place])), [cells[place + 1]])
         return found
@@ -55,15 +65,14 @@ class LabelsIn:
     def _beside(self) -> _Found:
         """Elements that hold a label alone, and the element or the text behind each."""
         found: _Found = {}
-        for element in self.scope.iter():
-            if not isinstance(element.tag, str) or element is self.scope or is_long(element):
+        for element in self.scope.iter_elements():
+            if is_long(element):
                 continue
-            tail = (element.tail or "").strip().lstrip(_LABEL_ENDS).strip()
-            following = element.getnext()
+            tail = text_behind(element).strip().lstrip(_LABEL_ENDS).strip()
             if tail:
                 found.setdefault(folded(text_of(element)), [tail])
-            elif following is not None and isinstance(following.tag, str):
-                found.setdefault(folded(text_of(element)), [following])
+            elif (after := next(following(element), None)) is not None:
+                found.setdefault(folded(text_of(element)), [after])
         return found
 
     @cached_property
@@ -76,10 +85,10 @@ class LabelsIn:
         return _lines_of(filter(is_long, self._holders))
 
     @cached_property
-    def _holders(self) -> list[etree._Element]:
+    def _holders(self) -> list[Element]:
         """The elements that hold text themselves."""
-        every = (element for element in self.scope.iter() if isinstance(element.tag, str))
-        return [element for element in every if len(element) == 0 or (element.text or "").strip()]
+        every = elements(self.scope)
+        return [element for element in every if not has_children(element) or leading_text(element).strip()]
 
 
 def folded(text: str) -> str:
@@ -87,7 +96,7 @@ def folded(text: str) -> str:
     return " ".join(text.split()).rstrip(_LABEL_ENDS).casefold()
 
 
-def _definitions(term: etree._Element) -> Iterator[etree._Element]:
+def _definitions(term: Element) -> Iterator[Element]:
     """The `dd` of a `dt`, up to the next `dt` behind one."""
     is_after_value = False
     for after in _after(term):
@@ -98,7 +107,7 @@ def _definitions(term: etree._Element) -> Iterator[etree._Element]:
             yield after
 
 
-def _lines_of(holders: Iterable[etree._Element]) -> _Found:
+def _lines_of(holders: Iterable[Element]) -> _Found:
     """The lines "label: value" of elements, the shortest first."""
     found: _Found = {}
     for line in (line for text in sorted(map(text_of, holders), key=len) for line in text.split("\n")):
@@ -108,21 +117,22 @@ def _lines_of(holders: Iterable[etree._Element]) -> _Found:
     return found
 
 
-def is_long(element: etree._Element) -> bool:
+def is_long(element: Element) -> bool:
     """Whether an element holds too much for a line, what is not shown counted."""
-    if not len(element):
-        return len(element.text or "") > _LONG
+    if not has_children(element):
+        return len(raw_text_of(element)) > _LONG
     letters = _LONG
-    for piece in element.itertext():
+    for piece in pieces_of_text(element):
         letters -= len(piece.strip())
         if letters < 0:
             return True
     return False
 
 
-def _after(element: etree._Element) -> Iterable[etree._Element]:
+def _after(element: Element) -> Iterable[Element]:
     """The elements behind a `dt`: also those of the next `div` where pairs are wrapped."""
-    following = list(element.itersiblings())
-    if following or element.getparent() is None:
-        return following
-    return [inner for wrapper in element.getparent().itersiblings() for inner in wrapper]  # type: ignore[union-attr]
+    behind = list(following(element))
+    above = parent(element)
+    if behind or above is None:
+        return behind
+    return [inner for wrapper in following(above) for inner in children(wrapper)]

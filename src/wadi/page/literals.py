@@ -7,7 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from decimal import Decimal
 from typing import Any
+
+from wadi.page.json_values import number_of, whole_characters
 
 _SPACE = re.compile(r"(?:\s|//[^\n]*|/\*.*?\*/)*", re.DOTALL)
 _NUMBER = re.compile(r"[+-]?(?:0[xX][0-9A-Fa-f]+|(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)")
@@ -126,7 +129,7 @@ def _string(text: str, at: int) -> tuple[str, int]:
     body = text[at + 1 : end]
     if quote == "`" and "${" in body:
         raise NoLiteral("a template with code in it")
-    return (_ESCAPE.sub(_unescaped, body) if "\\" in body else body), end + 1
+    return (whole_characters(_ESCAPE.sub(_unescaped, body)) if "\\" in body else body), end + 1
 
 
 def _unescaped(found: re.Match[str]) -> str:
@@ -137,10 +140,10 @@ def _unescaped(found: re.Match[str]) -> str:
     return _SHORT.get(found[4], found[4])
 
 
-def _number(text: str) -> int | float:
+def _number(text: str) -> int | float | Decimal:
     if "x" in text.lower():
         return int(text, 16)
-    return int(text) if re.fullmatch(r"[+-]?\d+", text) else float(text)
+    return int(text) if re.fullmatch(r"[+-]?\d+", text) else number_of(text)
 
 
 def _word(text: str, at: int, depth: int) -> tuple[Any, int]:

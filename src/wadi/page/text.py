@@ -1,12 +1,17 @@
-"""The text of an element as a reader sees it: blocks and `<br>` on lines of their own, nothing hidden, blanks folded."""
+"""The text of an element as a reader sees it: blocks and `<br>` on lines of their own, nothing hidden, blanks folded.
+
+`<pre>` and `<textarea>` keep their lines and blanks, as a browser shows them.
+"""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from itertools import groupby
+from typing import Any
 
-from lxml import etree
-
-from wadi.clean.text import tidied, tidied_lines
+from wadi.clean.text import shown, tidied, tidied_lines
+from wadi.page.nodes import TEXTS, Element, HtmlText, ancestors, own_texts
 
 UNSEEN = frozenset({"script", "style", "template", "noscript", "head", "title", "datalist"})
 """Elements whose text a reader never sees."""
@@ -19,91 +24,95 @@ _BLOCKS = frozenset(
     ).split()
 )
 _CELLS = frozenset({"td", "th"})
-# What stands in the tree for comments and the like is no element with a text.
-NOT_INLINE = UNSEEN | _BLOCKS | _CELLS | {"br", etree.Comment, etree.ProcessingInstruction, etree.Entity}
+_KEEPING = frozenset({"pre", "textarea", "listing", "plaintext", "xmp"})
 _NOT_DISPLAYED = re.compile(r"(?:^|;)\s*(?:display\s*:\s*none|visibility\s*:\s*hidden)", re.IGNORECASE)
 _SPACE = re.compile(r"[\t\n\r\f]")
 
 
-def text_of(element: etree._Element) -> str:
+class _Kept(str):
+    """A piece of text whose lines and blanks stay."""
+
+    __slots__ = ()
+
+
+def text_of(element: Element) -> str:
     """What a reader sees of the element, one line for each block.
 
     The element itself was asked for and counts as shown; hidden parts inside it give nothing.
     """
-    if not len(element):
-        text = element.text
-        return tidied(text) if text else ""
-    plain = _inline_text(element)
-    if plain is not None:
-        return plain
+    nodes = element.children
+    if len(nodes) == 1 and nodes[0].__class__ is HtmlText:
+        data = nodes[0].data
+        if "\n" not in data or not _keeps_lines(element):
+            return tidied(data)
     pieces: list[str] = []
-    _gather(element, pieces)
-    return tidied_lines("".join(pieces))
+    _gather(element, pieces, keeps=_keeps_lines(element))
+    return _joined(pieces)
 
 
-def _inline_text(element: etree._Element) -> str | None:
-    """The text where nothing but shown inline elements without children stand inside, as in most cells: a third of the time."""
-    pieces = [element.text or ""]
-    for child in element:
-        is_plain = not len(child) and child.tag not in NOT_INLINE
-        if not is_plain or child.get("hidden") is not None or child.get("style") is not None:
-            return None
-        pieces += (child.text or "", child.tail or "")
-    return tidied("".join(pieces))
+def _keeps_lines(element: Element) -> bool:
+    return element.tag in _KEEPING or next(ancestors(element, *_KEEPING), None) is not None
 
 
-def direct_text_of(element: etree._Element) -> str:
+def _joined(pieces: Sequence[str]) -> str:
+    parts = []
+    for is_kept, some in groupby(pieces, key=_is_kept):
+        together = "".join(some)
+        parts.append(_lines_kept(together) if is_kept else tidied_lines(together))
+    return "\n".join(part for part in parts if part)
+
+
+def _is_kept(piece: str) -> bool:
+    return piece.__class__ is _Kept
+
+
+def _lines_kept(text: str) -> str:
+    """The lines as they stand, without what nobody sees: blanks at their ends, empty lines at the begin and the end."""
+    return "\n".join(shown(line).rstrip() for line in text.split("\n")).strip("\n")
+
+
+def direct_text_of(element: Element) -> str:
     """The text that stands in the element itself, not in elements inside it."""
-    return tidied(" ".join([element.text or "", *(child.tail or "" for child in element)]))
+    return tidied(" ".join(own_texts(element)))
 
 
-def _gather(top: etree._Element, pieces: list[str]) -> None:
+def _gather(top: Element, pieces: list[str], *, keeps: bool) -> None:
     """Append the pieces of text below `top` in reading order; walked without recursion, since pages nest deeply."""
-    pieces.append(_SPACE.sub(" ", top.text or ""))
-    stack = [(top, iter(top))]
+    stack: list[tuple[Any, Any, bool]] = [(top, iter(top.children), keeps)]
     while stack:
-        parent, children = stack[-1]
-        child = next(children, None)
-        if child is None:
+        element, nodes, keeps = stack[-1]
+        node = next(nodes, None)
+        if node is None:
             stack.pop()
-            if parent is not top:
-                _close(parent, pieces)
-        elif not isinstance(child.tag, str) or is_hidden(child):
-            _tail(child, pieces)
-        else:
-            _open(child, pieces)
-            stack.append((child, iter(child)))
+            if element is not top and (edge := _edge(element.tag)):
+                pieces.append(edge)
+        elif isinstance(node, TEXTS):
+            pieces.append(_Kept(node.data) if keeps else _SPACE.sub(" ", node.data))
+        elif isinstance(node, Element) and not is_hidden(node):
+            tag = node.tag
+            if tag == "br":
+                pieces.append(_Kept("\n") if keeps else "\n")
+                continue
+            if edge := _edge(tag):
+                pieces.append(edge)
+            stack.append((node, iter(node.children), keeps or tag in _KEEPING))
 
 
-def _open(element: etree._Element, pieces: list[str]) -> None:
-    tag = element.tag
-    if tag in _BLOCKS or tag == "br":
-        pieces.append("\n")
-    elif tag in _CELLS:
-        pieces.append(" ")
-    if element.text:
-        pieces.append(_SPACE.sub(" ", element.text))
+def _edge(tag: str) -> str:
+    """What stands before and behind an element of a name, so that its text is apart from what is around it."""
+    return "\n" if tag in _BLOCKS else " " if tag in _CELLS else ""
 
 
-def _close(element: etree._Element, pieces: list[str]) -> None:
-    if element.tag in _BLOCKS:
-        pieces.append("\n")
-    elif element.tag in _CELLS:
-        pieces.append(" ")
-    _tail(element, pieces)
-
-
-def _tail(element: etree._Element, pieces: list[str]) -> None:
-    if element.tail:
-        pieces.append(_SPACE.sub(" ", element.tail))
-
-
-def is_hidden(element: etree._Element) -> bool:
+def is_hidden(element: Element) -> bool:
     """Whether an element is not shown: by its tag, `hidden`, or an inline style."""
     if element.tag in UNSEEN:
         # Other vocabularies have titles and heads too, and show them.
-        return element.tag not in ("title", "head") or element.getroottree().getroot().tag == "html"
-    attributes = element.attrib
-    if not attributes:
-        return False
-    return "hidden" in attributes or ("style" in attributes and bool(_NOT_DISPLAYED.search(str(attributes["style"]))))
+        return element.tag not in ("title", "head") or _is_of_html(element)
+    if element.attr("hidden") is not None:
+        return True
+    style = element.attr("style")
+    return style is not None and _NOT_DISPLAYED.search(style) is not None
+
+
+def _is_of_html(element: Element) -> bool:
+    return bool([element, *ancestors(element)][-1].tag == "html")

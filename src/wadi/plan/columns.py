@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from wadi.clean.stages import Recipe
 from wadi.clean.types import Setting, TypeName
 from wadi.plan.code import Function
-from wadi.plan.model import FieldPlan, ListPlan, PartOf, Plan, TablePlan
+from wadi.plan.model import MISSING_TEXTS, FieldPlan, ListPlan, PartOf, Plan, TablePlan
 
 OUTCOMES = "outcomes"
 """The table with one row for each start of a plan whose inputs are lists: what became of it."""
@@ -180,14 +180,18 @@ def _giving(plan: Plan, table: str) -> dict[str, list[tuple[str, FieldPlan]]]:
 
 
 def recipe_of(
-    field: FieldPlan, *, this_year: int | None = None, functions: Mapping[str, Function] | None = None
+    field: FieldPlan,
+    *,
+    this_year: int | None = None,
+    functions: Mapping[str, Function] | None = None,
+    usual_missing: Collection[str] = MISSING_TEXTS,
 ) -> Recipe:
-    """The stages that a field asks for."""
+    """The stages that a field asks for. `usual_missing` are the texts that count as none where the plan does not say."""
     return Recipe(
         part=field.group if isinstance(field, PartOf) else None,
         find=field.find,
         clean=tuple(field.clean),
-        missing=frozenset(field.missing),
+        missing=frozenset(usual_missing if field.missing is None else field.missing),
         map=field.map,
         otherwise=field.otherwise,
         setting=setting_of(field, this_year),

@@ -7,7 +7,7 @@ import io
 from collections.abc import Mapping
 from pathlib import Path
 
-from wadi.page.decode import utf8_of
+from wadi.page.decode import decoded
 from wadi.plan.model import InputFile, InputRows, InputValue
 
 _SEPARATED = {".csv": ",;\t|", ".tsv": "\t"}
@@ -26,12 +26,11 @@ def resolved(inputs: Mapping[str, InputValue], name: str, folder: Path) -> Input
 def read_file(path: Path) -> InputRows | list[str]:
     """The rows of a CSV or TSV file as dicts of texts, or the lines of another file; empty ones are left out."""
     try:
-        data, _ = utf8_of(path.read_bytes())
+        text, _ = decoded(path.read_bytes())
     except FileNotFoundError as error:
         raise BadInputFile(f"no such file: {path}") from error
     except OSError as error:
         raise BadInputFile(f"{path} cannot be read: {error.strerror}") from error
-    text = data.decode("utf-8", "replace").lstrip("\ufeff")
     separators = _SEPARATED.get(path.suffix.lower())
     if separators is None:
         values = [line.strip() for line in text.splitlines() if line.strip()]

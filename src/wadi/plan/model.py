@@ -112,8 +112,12 @@ class FieldPlan(Part):
     )
     then: Expressions | None = Field(None, description="expression for what is picked inside it")
     attr: str | None = Field(None, description="the attribute to take instead of the text")
-    take: Literal["text", "direct text", "html", "inner html", "clean html", "markdown"] | None = Field(
-        None, description="what to take of the element; default text, as a reader sees it"
+    take: Literal["text", "direct text", "verbatim", "html", "inner html", "clean html", "markdown", "keys"] | None = (
+        Field(
+            None,
+            description="what to take: text, as a reader sees it (default of elements); verbatim, as it stands (default of "
+            "strings in JSON and CSV); keys, of an object",
+        )
     )
     many: bool = Field(
         False, description="every match, as a list; otherwise the first counts and the others are counted"
@@ -126,8 +130,9 @@ class FieldPlan(Part):
     keep: bool = Field(False, description="with parts: the field itself is a column, too")
     of: Name | None = Field(None, description="of a part: the group of find; default the part's own name")
     clean: Strings = Field([], description="steps from text to text: VERB ARGUMENT…")
-    missing: Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])] = Field(
-        list(MISSING_TEXTS), description='texts that count as no value; "…" stands for the usual ones'
+    missing: Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])] | None = Field(
+        None,
+        description='texts that count as no value, "…" stands for the usual ones; default those; of verbatim texts "" alone',
     )
     map: dict[str, str] | None = Field(
         None, description="text → text; a text that is not in it is a problem, unless else is set"
@@ -284,8 +289,8 @@ class PagePlan(Part):
 
     expect: Expressions | None = Field(None, description="a page without it counts as failed, never as empty")
     empty: Expressions | None = Field(None, description="proves that there is nothing (any more)")
-    parse: Literal["strict", "fast", "xml", "json", "csv", "excel"] | None = Field(
-        None, description="how replies are read; default as they say themselves, HTML strictly"
+    parse: Literal["html", "xml", "json", "csv", "excel"] | None = Field(
+        None, description="how replies are read; default as they say themselves"
     )
     sheet: str | None = Field(None, description="of a workbook the sheet to read, of a zip the file; default the first")
     header: int | None = Field(

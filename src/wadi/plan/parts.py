@@ -121,7 +121,7 @@ def _expanded(fields: Mapping[str, FieldPlan]) -> dict[str, FieldPlan]:
 
 
 def _with_usual_missing(field: FieldPlan) -> FieldPlan:
-    if "…" not in field.missing:
+    if field.missing is None or "…" not in field.missing:
         return field
     missing = [text for one in field.missing for text in (MISSING_TEXTS if one == "…" else [one])]
     return field.model_copy(update={"missing": missing})

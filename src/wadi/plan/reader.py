@@ -23,6 +23,11 @@ from wadi.plan.positions import Path, Positions
 from wadi.plan.text import PlanText
 from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest, shortened
 
+_GONE: dict[tuple[Any, Any], str] = {
+    ("parse", word): "every page of HTML is read in one way now, the browser's: leave the key out"
+    for word in ("strict", "fast")
+}
+"""Words that the plan language had, with what to write instead."""
 _TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
 _ROUNDS = 20
 _WORDS = {
@@ -274,7 +279,7 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
     if kind == "literal_error":
         choices = re.findall(r"'([^']*)'", str(detail.get("ctx", {}).get("expected", "")))
         near = nearest(str(detail["input"]), choices)
-        now = (
+        now = _GONE.get((path[-1], str(detail["input"]))) or (
             f'did you mean "{near}"?'
             if near and isinstance(detail["input"], str)
             else f"choices: {listed(choices, 20)}"

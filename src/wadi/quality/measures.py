@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from wadi.page.document import Document
+from wadi.page.document import Document, every_element
 from wadi.quality.profile import ColumnProfile, TableProfile
 from wadi.table.account import Account
 
@@ -120,9 +120,9 @@ def marks_in(document: Document) -> set[str]:
     if document.kind == "json":
         return set(_keys(document.data))
     marks: set[str] = set()
-    for element in document.tree.iter("*"):
+    for element in every_element(document):
         marks.add(element.tag)
-        marks.update(f"{element.tag}.{name}" for name in (element.get("class") or "").split())
+        marks.update(f"{element.tag}.{name}" for name in (element.attr("class") or "").split())
     return {mark for mark in marks if not any(c.isdecimal() for c in mark.partition(".")[2])}
 
 

@@ -100,6 +100,11 @@ def packed_rows(rows: Sequence[list[Any]]) -> PackedRows:
     return rows if isinstance(rows, PackedRows) else PackedRows(orjson.dumps(rows), len(rows))
 
 
+def as_stored(value: Any) -> Any:
+    """A cell's value as the run keeps it: dates and times as ISO 8601 texts."""
+    return value if isinstance(value, str | int | float | None) else orjson.loads(orjson.dumps(value))
+
+
 @handed_on
 @dataclass(frozen=True, slots=True)
 class TableRows:

@@ -13,6 +13,7 @@ from functools import cached_property, lru_cache
 from typing import Any
 
 from wadi.clean.errors import NotReadable
+from wadi.page.cells import Field, Notes
 from wadi.plan.columns import Column, columns, lists_of, parent_table, table_plan
 from wadi.plan.model import Plan
 from wadi.plan.starts import FILE
@@ -20,7 +21,7 @@ from wadi.store.order import Visit, Walk
 from wadi.store.outcome import CellProblem, State, TableRows
 from wadi.store.state import RunState
 from wadi.table.account import Account, way_of_double
-from wadi.table.by_route import by_route
+from wadi.table.by_route import fields_by_route, value_by_route
 from wadi.table.doubles import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
 from wadi.table.finish import Finish, Made, Means, Trouble
@@ -85,7 +86,7 @@ class Assembly:
         self._key = [self._place[name] for name in self._plan.key if name in self._place]
         self._completing = {name for name, kind in plan.page.items() if kind.completes == table}
         self._fills = {name: _fill(plan, table, name) for name in plan.page}
-        self._by_route = by_route(plan, table, means)
+        self._by_route = fields_by_route(plan, table, means)
         self._made = Made(self._plan, self._columns, means.functions)
         self._finish = Finish(self._plan, self._columns, means.hash_key, self._origin)
         self._trouble = trouble
@@ -293,11 +294,19 @@ class Assembly:
             if not places and self._is_simple
             else [self._in_order(given.columns, cells) for cells in given.rows]
         )
-        for name, fill in self._by_route.get(visit.kind, {}).items():
-            value = fill.value(visit)
-            for row in rows:
-                row[self._place[name]] = value
+        for name, one in self._by_route.get(visit.kind, {}).items():
+            self._put_by_route(name, one, visit, rows)
         return rows
+
+    def _put_by_route(self, name: str, one: Field, visit: Visit, rows: list[Cells]) -> None:
+        """Put the value that depends on the way to the page into its rows."""
+        notes = Notes()
+        value = value_by_route(one, visit, notes)
+        for row in rows:
+            row[self._place[name]] = value
+        numbers = range(len(rows))
+        problems = [CellProblem(n, name, u.raw, u.code, u.what, u.why) for n in numbers for _, u in notes.unread]
+        self._account_problems(visit.page, problems, {column: len(rows) for column in notes.several})
 
     def _in_order(self, names: tuple[str, ...], cells: Cells) -> Cells:
         """A row's cells in the order of the columns, as a list of its own."""

@@ -1,42 +1,35 @@
-"""Fields whose values come from the way by which a page was reached: filled in when tables are put together."""
+"""Fields whose values come from the way by which a page was reached: read when tables are put together."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
-from wadi.clean.stages import Stages, Unread
 from wadi.clean.types import Where
-from wadi.plan.columns import columns, fields_giving, recipe_of
-from wadi.plan.model import FieldPlan, Plan
+from wadi.page.cells import ROUTE_SOURCES, Field, Notes, Source, cell
+from wadi.plan.columns import columns, fields_giving
+from wadi.plan.fields import compile_field
+from wadi.plan.model import Plan
 from wadi.store.order import Visit
+from wadi.store.outcome import as_stored
 from wadi.table.finish import Means
 
 
-@dataclass(frozen=True)
-class RouteField:
-    """A field whose value comes from the way by which a page was reached."""
-
-    plan: FieldPlan
-    source: str
-    detail: str
-    stages: Stages
-
-    def value(self, visit: Visit) -> Any:
-        text = visit.text if self.source == "link" else visit.inputs.get(self.detail)
-        if text is None:
-            return self.plan.default
-        value = self.stages.value_of(str(text), Where())
-        return self.plan.default if value is None else None if isinstance(value, Unread) else value
-
-
-def by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str, RouteField]]:
+def fields_by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str, Field]]:
     """Page kind → column → the fields that are filled in by route."""
-    found: dict[str, dict[str, RouteField]] = {}
+    found: dict[str, dict[str, Field]] = {}
     for column in columns(plan, table):
         for page, plan_field in fields_giving(plan, table, column.name):
-            source, _, detail = (plan_field.source or "").partition(".")
-            if source in ("link", "input"):
-                stages = Stages(recipe_of(plan_field, this_year=means.this_year, functions=means.functions))
-                found.setdefault(page, {})[column.name] = RouteField(plan_field, source, detail, stages)
+            if (plan_field.source or "").partition(".")[0] in ROUTE_SOURCES:
+                one = compile_field(column.name, plan_field, means.this_year, means.functions)
+                found.setdefault(page, {})[column.name] = one
     return found
+
+
+def value_by_route(one: Field, visit: Visit, notes: Notes) -> Any:
+    """The value that a field has on all rows of a page that was reached so, as the run keeps values."""
+    return as_stored(cell(one, None, source_of_visit(visit), notes))
+
+
+def source_of_visit(visit: Visit) -> Source:
+    """What fields by route are read from."""
+    return Source(None, Where(), link=visit.text, inputs=visit.inputs)

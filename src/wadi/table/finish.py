@@ -131,9 +131,11 @@ class Finish:
                     cells[target] = said
         for place in self._hashed:
             if cells[place] is not None:
-                cells[place] = self._hash(cells[place])
+                cells[place] = hashed(cells[place], self._hash_key)
 
-    def _hash(self, value: Any) -> Any:
-        if isinstance(value, list):
-            return [self._hash(one) for one in value]
-        return hashlib.blake2b(str(value).encode(), key=self._hash_key[:64], digest_size=16).hexdigest()
+
+def hashed(value: Any, key: bytes) -> Any:
+    """A value as a keyed hash (BLAKE2b, RFC 7693, 16 bytes in hexadecimal); of a list each of its values."""
+    if isinstance(value, list):
+        return [hashed(one, key) for one in value]
+    return hashlib.blake2b(str(value).encode(), key=key[:64], digest_size=16).hexdigest()

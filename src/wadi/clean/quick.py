@@ -1,0 +1,40 @@
+"""Quick ways to values: each gives what the plain way beside it gives, or nothing, and then the plain way is gone.
+
+They stay as long as each is worth 5 % of a page (docs/performance.md has the figures). WADI_PLAIN_VALUES=1 in the environment
+does without them, for the tests of one against the other.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from functools import lru_cache
+
+from wadi.urls import NotAUrl, addressed, resolve
+
+IS_ON = not os.environ.get("WADI_PLAIN_VALUES")
+"""Whether the quick ways are taken."""
+REMEMBERED = 4096
+"""How many texts of a field are remembered with their values: districts, kinds and dates come again and again."""
+
+# A path from the root, from here or from above, of segments without leading dots; with a query, a fragment.
+_PLAIN_REFERENCE = re.compile(
+    r"(/|(?:\.\./)*)([\w~-][\w.~-]*(?:/[\w~-][\w.~-]*)*/?(?:\?[\w.~/&=+-]+)?(?:#[\w.~/-]+)?)", re.ASCII
+)
+
+
+def plain_address(reference: str, base: str) -> str | None:
+    """The address of a reference that is a path with nothing to be evened out, as most are; None for others."""
+    if not IS_ON or (plain := _PLAIN_REFERENCE.fullmatch(reference)) is None:
+        return None
+    start = _before(base, plain[1])
+    return start + plain[2] if start is not None else None
+
+
+@lru_cache(maxsize=256)
+def _before(base: str, start: str) -> str | None:
+    """What stands before a plain reference that begins so on a page: worked out once for the page."""
+    try:
+        return addressed(resolve(base, f"{start}x"))[:-1]
+    except NotAUrl:
+        return None

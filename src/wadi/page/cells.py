@@ -1,0 +1,412 @@
+"""Cells: what a field picks, takes of it, and makes of the texts. One function reads them all, wherever they are read.
+
+A field's value comes from nodes (its row's, or others of the page), from the reply, or from the way by which its page was
+reached. `cell` is called for every cell of every page, so that what is usual comes first in it.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, NamedTuple, Protocol
+
+from wadi.clean.numbers import PlainNumber
+from wadi.clean.stages import Stages, Step, Unread
+from wadi.clean.text import tidied, tidied_lines
+from wadi.clean.types import Where
+from wadi.page.document import Document, NotADocument, read_document
+from wadi.page.expressions import Expression, first_of
+from wadi.page.grid import Grid, grid_of
+from wadi.page.json_values import text_of_value
+from wadi.page.labels import LabelsIn
+from wadi.page.nodes import (
+    Element,
+    JsonNode,
+    Node,
+    Scope,
+    ancestors,
+    elements,
+    inner_markup_of,
+    markup_of,
+    raw_text_of,
+)
+from wadi.page.text import direct_text_of, text_of
+
+ROUTE_SOURCES = frozenset({"link", "input"})
+"""Sources whose values depend on how a page was reached: filled in when tables are assembled."""
+
+
+@dataclass(frozen=True)
+class Field:
+    """A compiled field. `source` is "" for the row, or where else the value comes from, with `detail` (a NAME).
+
+    `takes` is what is taken of a picked node ("" for the usual), `attr` an attribute instead.
+    """
+
+    name: str
+    stages: Stages
+    expressions: tuple[Expression, ...] = ()
+    source: str = ""
+    detail: str = ""
+    under: str | None = None
+    label: tuple[str, ...] = ()
+    inside: str | None = None
+    then: tuple[Expression, ...] = ()
+    attr: str | None = None
+    takes: str = ""
+    many: bool = False
+    split: str | None = None
+    join: str | None = None
+    default: str | int | float | bool | None = None
+
+    @property
+    def by_route(self) -> bool:
+        """Whether the value depends on how the page was reached."""
+        return self.source in ROUTE_SOURCES
+
+    @property
+    def is_file(self) -> bool:
+        return self.stages.recipe.setting.type == "file"
+
+    @cached_property
+    def is_verbatim(self) -> bool:
+        """Whether texts stay as they are: where the plan says so, and the strings of JSON and of files of columns."""
+        return self.takes == "verbatim" or (not self.takes and self.is_text and self.is_of_json)
+
+    @cached_property
+    def is_of_json(self) -> bool:
+        """Whether the expressions that pick last read JSON."""
+        last = self.then or self.expressions
+        return bool(last) and all(one.language == "json" for one in last)
+
+    @cached_property
+    def is_text(self) -> bool:
+        """Whether the value is the text itself."""
+        return self.stages.recipe.setting.type == "string"
+
+    @cached_property
+    def is_plain(self) -> bool:
+        """Whether the value is that of the one node that the expressions pick in the row, as most are."""
+        more = self.source or self.under is not None or self.label or self.then or self.split is not None
+        return not (more or self.many or self.is_verbatim or self.takes not in ("", "text"))
+
+
+class ReplyFace(Protocol):
+    """What cells need to know of a reply."""
+
+    @property
+    def url(self) -> str: ...
+
+    def header(self, name: str) -> str: ...
+
+
+class Picked(NamedTuple):
+    """A step on the way of a cell at which nodes were picked: by which expression, and the nodes."""
+
+    name: str
+    nodes: list[Node]
+
+
+Steps = list[Step | Picked]
+"""The way of a cell as it was gone."""
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """What cells are read from: a page with its reply, or the way by which it was reached (the text of the link, inputs)."""
+
+    document: Document | None
+    where: Where
+    reply: ReplyFace | None = None
+    link: str | None = None
+    inputs: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class Notes:
+    """What is to be told of cells that were read: texts that did not become values, and fields that picked several."""
+
+    unread: list[tuple[str, Unread]] = field(default_factory=list)
+    several: dict[str, int] = field(default_factory=dict)
+
+    def count_several(self, name: str) -> None:
+        self.several[name] = self.several.get(name, 0) + 1
+
+
+def cell(one: Field, scope: Scope | None, source: Source, notes: Notes, steps: Steps | None = None) -> Any:
+    """The value of a field in a row, None where there is none; what cannot be read or is too much goes to `notes`.
+
+    With `steps` each is recorded as it happens: what was picked, what was taken of it, what each stage made, the rules
+    for several, absent and missing values.
+    """
+    if steps is None and one.is_plain:
+        nodes = first_of(one.expressions, scope, source.document)  # type: ignore[arg-type]
+        if len(nodes) == 1 and (text := _plain_text(nodes[0], one)) is not None:
+            value = one.stages.value_of(text, source.where)
+            if value is not None and value.__class__ is not Unread:
+                return value
+    texts = texts_of(one, scope, source, steps)
+    return cell_of_texts(one, texts, source.where, notes, steps)
+
+
+def _plain_text(node: Node, one: Field) -> str | None:
+    if isinstance(node, Element):
+        if one.attr is None:
+            return text_of(node)
+        value = node.attr(one.attr)
+        return None if value is None else tidied(value)
+    return None
+
+
+def cell_of_texts(one: Field, texts: Sequence[str], where: Where, notes: Notes, steps: Steps | None = None) -> Any:
+    """The value that picked texts come to."""
+    if len(texts) > 1 and not one.many:
+        notes.count_several(one.name)
+    values: list[Any] = []
+    is_unread = False
+    for text in texts if one.many else texts[:1]:
+        value = _value_of(one, text, where, steps)
+        if isinstance(value, Unread):
+            notes.unread.append((one.name, value))
+            is_unread = True
+        elif value is not None:
+            values.append(value)
+    return _chosen(one, values, steps, is_unread=is_unread)
+
+
+def _value_of(one: Field, text: str, where: Where, steps: Steps | None) -> Any:
+    if steps is None:
+        return one.stages.value_of(text, where)
+    steps.append(Step("picked", text))
+    way = list(one.stages.followed(text, where))
+    steps += way
+    return way[-1].value if way else text
+
+
+def _chosen(one: Field, values: list[Any], steps: Steps | None, *, is_unread: bool) -> Any:
+    """The cell of the values: the first, all as a list, or joined; the default where there is none to be read."""
+    if one.many and one.join is None:
+        return _recorded(steps, "many", values)
+    if values:
+        return (
+            _recorded(steps, "join", one.join.join(map(str, values)))
+            if one.many and one.join is not None
+            else values[0]
+        )
+    # A value that could not be read is no absent one; of several, some may be just that.
+    if one.default is None or (is_unread and not one.many):
+        return None
+    return _recorded(steps, "default", one.default)
+
+
+def _recorded(steps: Steps | None, name: str, value: Any) -> Any:
+    if steps is not None:
+        steps.append(Step(name, value))
+    return value
+
+
+def texts_of(one: Field, scope: Scope | None, source: Source, steps: Steps | None = None) -> list[str]:
+    """The texts that a field takes, before any stage: none when there is nothing."""
+    if one.source in _ELSEWHERE:
+        value = _ELSEWHERE[one.source](one, scope, source)
+        _recorded(steps, f"from {one.source}" + (f".{one.detail}" if one.detail else ""), value)
+        return _pieces(_texts_of_value(value, one) if value not in (None, "") else [], one)
+    assert source.document is not None
+    nodes = nodes_of(one, scope, source.document)
+    if steps is not None:
+        steps.append(Picked(expression_of(one), nodes))
+    if one.then:
+        nodes = _inside(nodes, one, source.document)
+        if steps is not None:
+            steps.append(Picked(" or ".join(e.text for e in one.then), nodes))
+    return _pieces([text for node in nodes for text in taken(node, one)], one)
+
+
+def expression_of(one: Field) -> str:
+    """How a field says what it picks, in words."""
+    said = [e.text for e in one.expressions]
+    said += [f'label "{one.label[0]}"'] if one.label else []
+    said += [f'under "{one.under}"'] if one.under is not None else []
+    return " or ".join(said) or f"from {one.source}"
+
+
+def _pieces(texts: list[str], one: Field) -> list[str]:
+    """The texts split where the field says so."""
+    if one.split is None:
+        return texts
+    return [piece.strip() for text in texts for piece in text.split(one.split) if piece.strip()]
+
+
+def nodes_of(one: Field, scope: Scope | None, document: Document) -> list[Node]:
+    """The nodes that a field's expressions pick."""
+    if one.source == "page":
+        scope = document.scope
+    elif one.source == "data":
+        scope = _data_of(document)
+    assert scope is not None
+    if one.source == "heading":
+        return _heading(one, scope, document)
+    if one.under is not None:
+        return _under(one, one.under, scope, document)
+    if one.label:
+        return _beside_label(one, scope, document)
+    return first_of(one.expressions, scope, document)
+
+
+def _data_of(document: Document) -> JsonNode:
+    from wadi.page.structured import data_scope
+
+    return data_scope(document)
+
+
+def _beside_label(one: Field, scope: Scope, document: Document) -> list[Node]:
+    """What stands beside a label in the row, or in what the field's expressions pick."""
+    around = first_of(one.expressions, scope, document) if one.expressions else [scope]
+    found: list[Node] = []
+    for node in around:
+        if isinstance(node, Element):
+            found += document.cached(("labels", node), lambda node=node: LabelsIn(node)).find(one.label)  # type: ignore[misc]
+    return found
+
+
+def _heading(one: Field, scope: Scope, document: Document) -> list[Node]:
+    """The last of the headings that stand before the row; of JSON, what the nearest value around the row has."""
+    if isinstance(scope, JsonNode):
+        return _heading_in_json(one, scope, document)
+    places = document.cached("places", lambda: {e: place for place, e in enumerate(elements(document.top))})
+    headings = [node for node in first_of(one.expressions, document.scope, document) if isinstance(node, Element)]
+    before = bisect_left([places[heading] for heading in headings], places[scope])
+    return [headings[before - 1]] if before else []
+
+
+def _heading_in_json(one: Field, scope: JsonNode, document: Document) -> list[Node]:
+    for length in range(len(scope.path) - 1, -1, -1):
+        value = document.data if document.kind == "json" else _data_of(document).value
+        for step in scope.path[:length]:
+            value = value[step]
+        if found := first_of(one.expressions, JsonNode(value, scope.path[:length]), document):
+            return found[:1]
+    return []
+
+
+def _under(one: Field, heading: str, scope: Scope, document: Document) -> list[Node]:
+    """The row's cells below a heading of its table, or what the field's expressions pick in them."""
+    if not isinstance(scope, Element):
+        return []
+    row = scope if scope.tag == "tr" else next(ancestors(scope, "tr"), None)
+    table = next(ancestors(row, "table"), None) if row is not None else None
+    if row is None or table is None:
+        return []
+    grid: Grid = document.cached(("grid", table), lambda: grid_of(table))
+    cells = grid.under(row, heading)
+    if not one.expressions:
+        return list(cells)
+    return [node for inner in cells for node in first_of(one.expressions, inner, document)]
+
+
+def taken(node: Node, one: Field) -> list[str]:
+    """The texts of one picked node: one, or none when an attribute or a JSON value is not there; lists give all of theirs."""
+    if isinstance(node, JsonNode):
+        return _texts_of_value(_keys(node.value) if one.takes == "keys" else node.value, one)
+    if isinstance(node, Element):
+        text = _element_text(node, one)
+        return [] if text is None else [text]
+    if isinstance(node, bool):
+        return ["true" if node else "false"]
+    if isinstance(node, float):
+        return [PlainNumber(int(node) if node.is_integer() else node)]
+    return [node if one.is_verbatim else tidied(node)]
+
+
+def _keys(value: Any) -> list[str] | None:
+    return list(value) if isinstance(value, dict) else None
+
+
+def _element_text(element: Element, one: Field) -> str | None:
+    if one.attr is not None:
+        value = element.attr(one.attr)
+        return value if value is None or one.is_verbatim else tidied(value)
+    return _TAKES[one.takes](element)
+
+
+def _texts_of_value(value: Any, one: Field) -> list[str]:
+    """A JSON value as texts; null is no value, a list is several where the field takes many."""
+    if isinstance(value, list) and (one.many or one.takes == "keys"):
+        return [text for inner in value for text in _text_of_value(inner, one)]
+    return _text_of_value(value, one)
+
+
+def _text_of_value(value: Any, one: Field) -> list[str]:
+    if value is None:
+        return []
+    if isinstance(value, str):
+        return [value if one.is_verbatim or one.takes == "keys" else tidied_lines(value)]
+    if isinstance(value, bool):
+        return ["true" if value else "false"]
+    if isinstance(value, list | dict):
+        return [text_of_value(value)]
+    return [PlainNumber(value)]
+
+
+def _inside(nodes: Sequence[Node], one: Field, document: Document) -> list[Node]:
+    """What `then` picks in texts that are documents of their own. A text that is none gives nothing."""
+    found: list[Node] = []
+    for node in nodes:
+        for text in _sources(node, one):
+            try:
+                inner = read_document(
+                    text.encode("utf-8", "replace"),
+                    document.base,
+                    "application/json" if one.inside == "json" else "text/html; charset=utf-8",
+                    parse="json" if one.inside == "json" else "html",
+                )
+            except NotADocument:
+                continue
+            found += first_of(one.then, inner.scope, inner)
+    return found
+
+
+def _sources(node: Node, one: Field) -> list[str]:
+    """The text of a node that is to be read as a document: nothing of it is folded."""
+    if isinstance(node, JsonNode):
+        values = node.value if isinstance(node.value, list) and one.many else [node.value]
+        return [value if isinstance(value, str) else text_of_value(value) for value in values if value is not None]
+    if isinstance(node, Element):
+        text = node.attr(one.attr) if one.attr is not None else _SOURCES.get(one.takes, raw_text_of)(node)
+        return [] if text is None else [text]
+    return [str(node)]
+
+
+def _clean_html(element: Element) -> str:
+    from wadi.page.markup import clean_html
+
+    return clean_html(element)
+
+
+def _markdown(element: Element) -> str:
+    from wadi.page.markup import markdown_of
+
+    return markdown_of(element)
+
+
+_SOURCES: dict[str, Callable[[Element], str]] = {"html": markup_of, "inner html": inner_markup_of}
+_TAKES: dict[str, Callable[[Element], str | None]] = {
+    "": text_of,
+    "text": text_of,
+    "direct text": direct_text_of,
+    "verbatim": raw_text_of,
+    "html": markup_of,
+    "inner html": inner_markup_of,
+    "clean html": _clean_html,
+    "markdown": _markdown,
+    "keys": lambda element: None,
+}
+_ELSEWHERE: dict[str, Callable[[Field, Scope | None, Source], Any]] = {
+    "url": lambda one, scope, source: source.reply.url if source.reply else None,
+    "header": lambda one, scope, source: source.reply.header(one.detail) if source.reply else None,
+    "key": lambda one, scope, source: scope.key if isinstance(scope, JsonNode) else None,
+    "link": lambda one, scope, source: source.link,
+    "input": lambda one, scope, source: source.inputs.get(one.detail),
+}

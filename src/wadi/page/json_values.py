@@ -1,0 +1,107 @@
+"""JSON values from text, with their digits: numbers that a float would change stay as they are written.
+
+A number is an int, a float where the float is written the same, else a Decimal. NaN and the guards that sites put before
+JSON against script inclusion are let pass; JSON Lines are read as a list.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from decimal import Decimal
+from typing import Any
+
+_GUARDS = (")]}',", ")]}'", "while(1);", "for(;;);")
+# With fewer digits than these a float says what was written, and orjson's integers are whole.
+_LONG_NUMBER = re.compile(r"[\d.]{16}")
+_SAFE_DIGITS = 15
+_HALF = re.compile(r"\\u[dD][89A-Fa-f]")
+
+
+def is_guarded(start: str) -> bool:
+    """Whether a text begins with a guard."""
+    return start.startswith(_GUARDS)
+
+
+def read_value(text: str) -> Any:
+    """The value of a JSON text, or of JSON Lines. Raises ValueError, which says why there is none."""
+    text = text.strip()
+    for guard in _GUARDS:
+        text = text.removeprefix(guard)
+    try:
+        return _value(text)
+    except RecursionError as error:
+        raise ValueError("nested too deeply") from error
+    except ValueError as error:
+        lines = [line for line in text.split("\n") if line.strip()]
+        if len(lines) > 1 and lines[0].strip()[:1] in "{[" and lines[0].strip()[-1:] in "}]":
+            try:
+                return [_value(line) for line in lines]
+            except (ValueError, RecursionError):
+                pass
+        raise error
+
+
+def _value(text: str) -> Any:
+    import orjson
+
+    if _LONG_NUMBER.search(text) is None:
+        try:
+            return orjson.loads(text)
+        except orjson.JSONDecodeError as error:
+            return _loosely(text, error)
+    return _with_whole_characters(json.loads(text, parse_float=number_of), text)
+
+
+def number_of(written: str) -> float | Decimal:
+    """A number with a fraction or an exponent: as a float where that has all of its digits."""
+    digits = sum(character.isdigit() for character in written.lower().partition("e")[0])
+    return float(written) if digits <= _SAFE_DIGITS else Decimal(written)
+
+
+def _loosely(text: str, first: ValueError) -> Any:
+    """Python's own reader takes NaN, Infinity and whole numbers of any size; what it refuses too is no JSON."""
+    try:
+        return _with_whole_characters(json.loads(text, parse_float=number_of), text)
+    except ValueError:
+        raise first from None
+
+
+def _with_whole_characters(value: Any, text: str) -> Any:
+    """The value with U+FFFD for halves of characters, which JSON's escapes can name and no file can hold."""
+    return _mended(value) if _HALF.search(text) else value
+
+
+def whole_characters(text: str) -> str:
+    """The text with the halves of characters (UTF-16 surrogates) put together, U+FFFD for one that stands alone."""
+    return text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+
+
+def _mended(value: Any) -> Any:
+    if isinstance(value, str):
+        return whole_characters(value)
+    if isinstance(value, list):
+        return [_mended(inner) for inner in value]
+    return {_mended(key): _mended(inner) for key, inner in value.items()} if isinstance(value, dict) else value
+
+
+def text_of_value(value: Any) -> str:
+    """A JSON value as JSON text, numbers with all of their digits."""
+    import orjson
+
+    try:
+        return orjson.dumps(value).decode()
+    except TypeError:  # a Decimal, or a whole number beyond 64 bits
+        return _written(value)
+
+
+def _written(value: Any) -> str:
+    if isinstance(value, dict):
+        return (
+            "{"
+            + ",".join(f"{json.dumps(key, ensure_ascii=False)}:{_written(inner)}" for key, inner in value.items())
+            + "}"
+        )
+    if isinstance(value, list):
+        return "[" + ",".join(map(_written, value)) + "]"
+    return str(value) if isinstance(value, Decimal) else json.dumps(value, ensure_ascii=False)

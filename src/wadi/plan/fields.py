@@ -1,0 +1,48 @@
+"""Fields of a plan compiled: expressions and stages made ready, so that `page.cells` reads them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from wadi.clean.stages import Stages
+from wadi.page.cells import Field
+from wadi.page.expressions import Expression, compile_expression
+from wadi.plan.code import Function
+from wadi.plan.columns import recipe_of
+from wadi.plan.model import MISSING_TEXTS, FieldPlan
+
+
+def compile_field(name: str, plan: FieldPlan, this_year: int, functions: Mapping[str, Function] | None = None) -> Field:
+    """A field with its expressions and stages. Raises BadExpression, BadSetting."""
+    source, _, detail = (plan.source or "").partition(".")
+    at, then = compiled(plan.at), compiled(plan.then)
+    usual = ("",) if _is_verbatim(plan, then or at) else MISSING_TEXTS
+    return Field(
+        name=name,
+        stages=Stages(recipe_of(plan, this_year=this_year, functions=functions, usual_missing=usual)),
+        expressions=at,
+        source=source,
+        detail=detail,
+        under=plan.under,
+        label=tuple(plan.label),
+        inside=plan.inside,
+        then=then,
+        attr=plan.attr,
+        takes=plan.take or "",
+        many=plan.many,
+        split=plan.split,
+        join=plan.join,
+        default=plan.default,
+    )
+
+
+def _is_verbatim(plan: FieldPlan, last: tuple[Expression, ...]) -> bool:
+    """Whether the texts of a field are values as they stand, so that a dash or "n/a" is one, too."""
+    if plan.type != "string" or plan.take not in (None, "verbatim"):
+        return False
+    return plan.take == "verbatim" or (bool(last) and all(one.language == "json" for one in last))
+
+
+def compiled(expressions: list[str] | None) -> tuple[Expression, ...]:
+    """Expressions ready for use."""
+    return tuple(compile_expression(text) for text in expressions or ())
