@@ -23,6 +23,7 @@ from wadi.page.json_values import text_of_value
 from wadi.page.labels import LabelsIn
 from wadi.page.nodes import (
     Element,
+    HtmlElement,
     JsonNode,
     Node,
     Scope,
@@ -61,7 +62,14 @@ class Field:
     join: str | None = None
     default: str | int | float | bool | None = None
 
-    @property
+    @cached_property
+    def pick(self) -> Callable[[Scope, Document], list[Node]]:
+        """What picks the nodes of the first expression that matches."""
+        if len(self.expressions) == 1:
+            return self.expressions[0].pick
+        return lambda scope, document: first_of(self.expressions, scope, document)
+
+    @cached_property
     def by_route(self) -> bool:
         """Whether the value depends on how the page was reached."""
         return self.source in ROUTE_SOURCES
@@ -142,22 +150,16 @@ def cell(one: Field, scope: Scope | None, source: Source, notes: Notes, steps: S
     for several, absent and missing values.
     """
     if steps is None and one.is_plain:
-        nodes = first_of(one.expressions, scope, source.document)  # type: ignore[arg-type]
-        if len(nodes) == 1 and (text := _plain_text(nodes[0], one)) is not None:
-            value = one.stages.value_of(text, source.where)
-            if value is not None and value.__class__ is not Unread:
-                return value
+        nodes = one.pick(scope, source.document)  # type: ignore[arg-type]
+        if len(nodes) == 1 and (node := nodes[0]).__class__ is HtmlElement:
+            name = one.attr
+            text = text_of(node) if name is None else tidied(node.attr(name) or "")
+            if text:
+                value = one.stages.value_of(text, source.where)
+                if value is not None and value.__class__ is not Unread:
+                    return value
     texts = texts_of(one, scope, source, steps)
     return cell_of_texts(one, texts, source.where, notes, steps)
-
-
-def _plain_text(node: Node, one: Field) -> str | None:
-    if isinstance(node, Element):
-        if one.attr is None:
-            return text_of(node)
-        value = node.attr(one.attr)
-        return None if value is None else tidied(value)
-    return None
 
 
 def cell_of_texts(one: Field, texts: Sequence[str], where: Where, notes: Notes, steps: Steps | None = None) -> Any:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import turbohtml
 
-from wadi.page.nodes import Element, parent, preceding
+from wadi.page.nodes import parent, preceding
 
 if TYPE_CHECKING:
     from lxml import etree
@@ -208,8 +208,3 @@ def below_xml(text: str, scope: XmlElement, *, is_page: bool) -> list[Any]:
     from wadi.page.xml_tree import wrapped
 
     return wrapped(xml_select(text, is_page=is_page)(scope.node))
-
-
-def is_html(element: Element) -> bool:
-    """Whether an element is one of an HTML tree."""
-    return element.__class__ is turbohtml.Element

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from wadi.page import css, xpath
 from wadi.page.jsonpath import BadPath, compile_path
-from wadi.page.nodes import JsonNode, Node, Scope
+from wadi.page.nodes import HtmlElement, JsonNode, Node, Scope
 
 if TYPE_CHECKING:
     from wadi.page.document import Document
@@ -113,11 +113,13 @@ def _css_expression(text: str, body: str) -> Expression:
         selector = css.selector_of(body)
     except css.BadSelector as error:
         raise BadExpression(body, f"CSS: {error.what}", error.offset, error.now) from error
-    page = selector.page
+    inside, only_inside = selector.inside, not selector.siblings
 
     def pick(scope: Any, document: Document) -> list[Node]:
-        if document.kind == "html" and css.is_html(scope):
-            return list(document.tree.select(page)) if scope is document.root else selector.below(scope)
+        if scope.__class__ is HtmlElement:
+            if scope is document.root:
+                return document.tree.select(selector.page)  # type: ignore[return-value]
+            return scope.select(inside) if only_inside else selector.below(scope)  # type: ignore[return-value]
         if document.kind != "xml" or isinstance(scope, JsonNode):
             return []
         try:

@@ -17,6 +17,7 @@ from wadi.page.xml_tree import XmlElement, XmlText
 
 Element = turbohtml.Element | XmlElement
 """An element of HTML or XML."""
+HtmlElement = turbohtml.Element
 HtmlText = turbohtml.Text
 TEXTS = (turbohtml.Text, turbohtml.CData, XmlText)
 

@@ -25,6 +25,7 @@ _BLOCKS = frozenset(
 )
 _CELLS = frozenset({"td", "th"})
 _KEEPING = frozenset({"pre", "textarea", "listing", "plaintext", "xmp"})
+_NOT_INLINE = UNSEEN | _BLOCKS | _CELLS | _KEEPING | {"br"}
 _NOT_DISPLAYED = re.compile(r"(?:^|;)\s*(?:display\s*:\s*none|visibility\s*:\s*hidden)", re.IGNORECASE)
 _SPACE = re.compile(r"[\t\n\r\f]")
 
@@ -42,12 +43,24 @@ def text_of(element: Element) -> str:
     """
     nodes = element.children
     if len(nodes) == 1 and nodes[0].__class__ is HtmlText:
-        data = nodes[0].data
-        if "\n" not in data or not _keeps_lines(element):
-            return tidied(data)
+        text = nodes[0].data
+        if "\n" not in text or not _keeps_lines(element):
+            return tidied(text)
+    elif _is_inline(element):
+        text = element.text
+        if "\n" not in text or not _keeps_lines(element):
+            return tidied(text)
     pieces: list[str] = []
     _gather(element, pieces, keeps=_keeps_lines(element))
     return _joined(pieces)
+
+
+def _is_inline(element: Element) -> bool:
+    """Whether nothing but shown inline elements stand inside, as in most cells: then its text is all that there is."""
+    for inner in element.iter_elements():
+        if inner.tag in _NOT_INLINE or inner.attr("style") is not None or inner.attr("hidden") is not None:
+            return False
+    return True
 
 
 def _keeps_lines(element: Element) -> bool:

@@ -1,19 +1,24 @@
-"""Many numbers in little memory: put on disk on the way, sorted in place at the end, and told in figures.
+"""Many numbers in little memory: put on disk on the way, sorted at the end, and told in figures.
 
 Quartiles are those of linear interpolation (Hyndman and Fan 1996, definition 7), the standard deviation that of a sample.
+What fits into memory is sorted here; of what does not NumPy sorts the file, eight bytes a value.
 """
 
 from __future__ import annotations
 
+import math
 from array import array
+from bisect import bisect_left, bisect_right
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from heapq import nsmallest
+from itertools import chain, groupby, pairwise
 from tempfile import TemporaryFile
 from typing import Any
 
-import numpy as np
-
 BINS = 20
-SPILLED = 16_384
+SPILLED = 262_144
 _FENCE = 1.5
 _ENDS = 10
 _EXTREMES = 5
@@ -21,7 +26,8 @@ _CHUNK = 16_384
 _LARGEST = 1e150
 """Numbers beyond it cannot be squared, and infinite ones are none: neither is among the figures."""
 
-Array = np.ndarray[Any, Any]
+Ordered = Sequence[Any]
+"""Numbers in ascending order."""
 
 
 @dataclass(frozen=True)
@@ -45,14 +51,14 @@ class Numbers:
 
 
 class Spill:
-    """Eight-byte values on disk beyond the first thousands, to be taken back as one array."""
+    """Eight-byte values on disk beyond the first hundred thousands, to be taken back in order."""
 
     def __init__(self, code: str) -> None:
         self._code = code
         self._held = array(code)
         self._file: Any = None
 
-    def extend(self, values: Any) -> None:
+    def extend(self, values: Iterable[Any]) -> None:
         self._held.extend(values)
         if len(self._held) > SPILLED:
             self._file = self._file or TemporaryFile()  # noqa: SIM115, closed when it is taken back
@@ -63,66 +69,51 @@ class Spill:
         if self._file is not None:
             self._file.close()
 
-    def taken(self) -> np.ndarray[Any, Any]:
-        kind = np.float64 if self._code == "d" else np.int64
+    def ordered(self) -> Ordered:
+        """All values in ascending order; NaN, which has none, is left out."""
         if self._file is None:
-            return np.array(self._held, dtype=kind)
+            return sorted(value for value in self._held if value == value)
+        import numpy as np
+
         self._held.tofile(self._file)
         self._file.seek(0)
-        stored = np.fromfile(self._file, dtype=kind)
+        stored = np.fromfile(self._file, dtype=np.float64 if self._code == "d" else np.int64)
         self._file.close()
-        return stored
+        stored.sort()
+        # NumPy sorts NaN behind all others.
+        return stored[: len(stored) - int(np.isnan(stored).sum())] if self._code == "d" else stored  # type: ignore[return-value]
 
 
-def counted(values: Array, most: int) -> tuple[int, list[tuple[Any, int]]]:
-    """How many values differ, and the `most` frequent with their counts, the smallest first where counts are equal.
-
-    The values are sorted where they stand, and looked at chunk by chunk.
-    """
-    values.sort()
-    different = 0
-    best: list[tuple[int, int, Any]] = []
-    open_run: tuple[Any, int] | None = None
-    for at in range(0, len(values), _CHUNK):
-        part = values[at : at + _CHUNK]
-        starts = np.flatnonzero(np.concatenate(([True], part[1:] != part[:-1])))
-        counts, heads = np.diff(starts, append=len(part)), part[starts]
-        if open_run is not None and open_run[0] == heads[0]:
-            counts[0] += open_run[1]
-        elif open_run is not None:
-            best = _best([*best, (-open_run[1], different, open_run[0])], most)
-            different += 1
-        top = np.argsort(-counts[:-1], kind="stable")[:most]
-        best = _best([*best, *((-int(counts[one]), different + int(one), heads[one]) for one in top)], most)
-        different += len(starts) - 1
-        open_run = (heads[-1], int(counts[-1]))  # it may go on in the next chunk
-    if open_run is not None:
-        best = _best([*best, (-open_run[1], different, open_run[0])], most)
-        different += 1
-    return different, [(value, -count) for count, _, value in best]
+def counted(values: Ordered, most: int) -> tuple[int, list[tuple[Any, int]]]:
+    """How many values differ, and the `most` frequent with their counts, the smallest first where counts are equal."""
+    runs: Iterable[tuple[Any, int]]
+    if isinstance(values, list):
+        runs = Counter(values).items()
+        different = len(runs)
+    else:
+        different = sum(1 for _ in groupby(_plain(values)))
+        runs = ((value, sum(1 for _ in same)) for value, same in groupby(_plain(values)))
+    best = nsmallest(most, ((-count, value) for value, count in runs))
+    return different, [(value, -count) for count, value in best]
 
 
-def _best(runs: list[tuple[int, int, Any]], most: int) -> list[tuple[int, int, Any]]:
-    return sorted(runs, key=lambda one: one[:2])[:most]
+def _plain(values: Any) -> Iterator[Any]:
+    """The values as Python's own, those of an array a chunk at a time."""
+    if isinstance(values, list):
+        return iter(values)
+    return chain.from_iterable(values[at : at + _CHUNK].tolist() for at in range(0, len(values), _CHUNK))
 
 
-def numbers_of(values: Array) -> Numbers | None:
-    """The figures of numbers; None of none. They are sorted where they stand."""
-    values.sort()
-    ordered = values[int(np.searchsorted(values, -_LARGEST)) : int(np.searchsorted(values, _LARGEST))]
+def numbers_of(values: Ordered) -> Numbers | None:
+    """The figures of numbers in ascending order; None of none."""
+    ordered = values[bisect_left(values, -_LARGEST) : bisect_left(values, _LARGEST)]
     if not len(ordered):
         return None
     lower, median, upper = (_quantile(ordered, share) for share in (0.25, 0.5, 0.75))
     fence = _FENCE * (upper - lower)
-    below, above = (
-        int(np.searchsorted(ordered, lower - fence)),
-        int(np.searchsorted(ordered, upper + fence, side="right")),
-    )
-    far = [
-        float(one)
-        for one in (*ordered[: min(below, _EXTREMES)], *ordered[max(above, len(ordered) - _EXTREMES) :][::-1])
-    ]
-    mean = float(ordered.mean())
+    below, above = bisect_left(ordered, lower - fence), bisect_right(ordered, upper + fence)
+    far = [*ordered[: min(below, _EXTREMES)], *ordered[max(above, len(ordered) - _EXTREMES) :][::-1]]
+    mean = math.fsum(_plain(ordered)) / len(ordered)
     return Numbers(
         least=float(ordered[0]),
         lower=lower,
@@ -134,37 +125,32 @@ def numbers_of(values: Array) -> Numbers | None:
         outliers=below + len(ordered) - above,
         lowest=tuple(float(one) for one in ordered[:_ENDS]),
         highest=tuple(float(one) for one in ordered[-_ENDS:]),
-        extremes=tuple(dict.fromkeys(sorted(far, key=lambda one: -abs(one - median))))[:_EXTREMES],
+        extremes=tuple(dict.fromkeys(sorted(map(float, far), key=lambda one: -abs(one - median))))[:_EXTREMES],
         bins=_bins_of(ordered),
     )
 
 
-def _quantile(ordered: Array, share: float) -> float:
+def _quantile(ordered: Ordered, share: float) -> float:
     at = share * (len(ordered) - 1)
     before = int(at)
     low, high = float(ordered[before]), float(ordered[min(before + 1, len(ordered) - 1)])
     return low + (high - low) * (at - before) if high != low else low
 
 
-def _deviation(ordered: Array, mean: float) -> float | None:
-    """The standard deviation of a sample, chunk by chunk."""
+def _deviation(ordered: Ordered, mean: float) -> float | None:
+    """The standard deviation of a sample."""
     if len(ordered) < 2:
         return None
-    squares = sum(float(np.square(ordered[at : at + _CHUNK] - mean).sum()) for at in range(0, len(ordered), _CHUNK))
-    return float(np.sqrt(squares / (len(ordered) - 1)))
+    squares = math.fsum((value - mean) * (value - mean) for value in _plain(ordered))
+    return math.sqrt(squares / (len(ordered) - 1))
 
 
-def _bins_of(ordered: Array) -> tuple[tuple[float, float, int], ...]:
+def _bins_of(ordered: Ordered) -> tuple[tuple[float, float, int], ...]:
     """Equally wide bins from the least to the greatest; one where all are the same, or too close for more."""
-    whole = ((float(ordered[0]), float(ordered[-1]), len(ordered)),)
-    different = 1 + int(np.count_nonzero(ordered[1:_CHUNK] != ordered[: _CHUNK - 1][: len(ordered[1:_CHUNK])]))
-    bins = BINS if len(ordered) > _CHUNK else min(BINS, different)
-    edges = np.linspace(ordered[0], ordered[-1], bins + 1)
-    if bins == 1 or not np.isfinite(edges).all() or (np.diff(edges) <= 0).any():
-        return whole
-    places = np.searchsorted(ordered, edges)
-    places[-1] = len(ordered)
-    counts = np.diff(places)
-    return tuple(
-        (float(one), float(other), int(count)) for one, other, count in zip(edges[:-1], edges[1:], counts, strict=True)
-    )
+    least, most = float(ordered[0]), float(ordered[-1])
+    bins = BINS if len(ordered) > _CHUNK else min(BINS, len(set(ordered)))
+    edges = [*(least + (most - least) * place / bins for place in range(bins)), most]
+    if bins == 1 or not all(one < other < math.inf for one, other in pairwise(edges)):
+        return ((least, most, len(ordered)),)
+    places = [*(bisect_left(ordered, edge) for edge in edges[:-1]), len(ordered)]
+    return tuple((edges[n], edges[n + 1], places[n + 1] - places[n]) for n in range(bins))

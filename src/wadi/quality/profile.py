@@ -6,19 +6,19 @@ linear interpolation (Hyndman and Fan 1996, definition 7), the standard deviatio
 
 from __future__ import annotations
 
+import math
 import re
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from itertools import combinations
+from itertools import accumulate, combinations, pairwise
 from typing import Any
-
-import numpy as np
 
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
-from wadi.quality.figures import Numbers, Spill, counted, numbers_of
+from wadi.quality.figures import Numbers, Ordered, Spill, counted, numbers_of
 from wadi.quality.tables import TableSource, batches, is_missing
 from wadi.table.cells import flat
 
@@ -137,15 +137,15 @@ class _Gathered:
     def is_day(self) -> bool:
         return self.column.type in _DAYS and not self.column.many
 
-    def take(self, cells: Sequence[Any]) -> None:
-        values = [value for value in cells if not is_missing(value)]
+    def take(self, values: Sequence[Any]) -> None:
+        """Take the filled cells of some rows."""
         if not values:
             return
         self.filled += len(values)
         if self.is_numeric:
             self.figures.extend(float(value) for value in values if isinstance(value, int | float))
             return
-        is_text = all(value.__class__ is str for value in values)
+        is_text = set(map(type, values)) == {str}
         plain = values if is_text else [flat(value) for value in values]
         self.digests.extend(map(hash, plain))
         if not self.overflowed:
@@ -157,7 +157,7 @@ class _Gathered:
         if self.is_day:
             self._take_days([str(one) for one in plain])
         elif self.column.type != "boolean":
-            lengths = [len(str(one)) for one in plain]
+            lengths = list(map(len, plain if is_text else map(str, plain)))
             self.characters += sum(lengths)
             self.shortest = min(lengths) if self.shortest is None else min(self.shortest, *lengths)
             self.longest = max(self.longest, *lengths)
@@ -186,22 +186,34 @@ def profile_of(source: TableSource) -> TableProfile:
     whole, missing, count = Spill("q"), _Gaps(len(source.columns)), 0
     for batch in batches(source.rows()):
         columns = list(zip(*batch, strict=True))
-        for one, cells in zip(gathered, columns, strict=True):
-            one.take(cells)
-        whole.extend(map(hash, map(_hashable, batch)))
-        missing.take(columns)
+        gaps = [_gaps_of(cells) for cells in columns]
+        for one, cells, lacking in zip(gathered, columns, gaps, strict=True):
+            one.take([value for value in cells if not is_missing(value)] if lacking else cells)
+        whole.extend(map(_digest, batch))
+        missing.take(gaps, len(batch))
         count += len(batch)
     frequent = _frequent_of(source, gathered)
     profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
-    doubled = count - counted(whole.taken(), 0)[0]
+    doubled = count - counted(whole.ordered(), 0)[0]
     for one in gathered:
         one.digests.close()
         one.figures.close()
     return TableProfile(source.name, count, doubled, profiles, tuple(missing.pairs(source.names)), missing.map())
 
 
-def _hashable(row: list[Any]) -> tuple[Any, ...]:
-    return tuple(flat(value) if isinstance(value, list | dict) else value for value in row)
+def _gaps_of(cells: Sequence[Any]) -> list[int]:
+    """The numbers of the missing cells; asked of all at once first, since most columns have none."""
+    if None in cells or "" in cells or [] in cells:
+        return [number for number, value in enumerate(cells) if is_missing(value)]
+    return []
+
+
+def _digest(row: list[Any]) -> int:
+    """What tells a row from others."""
+    try:
+        return hash(tuple(row))
+    except TypeError:
+        return hash(tuple(flat(value) if isinstance(value, list | dict) else value for value in row))
 
 
 def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[Any]]]:
@@ -215,7 +227,7 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
         if not one.overflowed:
             found[place] = (len(one.counts), one.counts)
             continue
-        distinct, top = counted(one.digests.taken(), _FREQUENT)
+        distinct, top = counted(one.digests.ordered(), _FREQUENT)
         repeated = {int(digest): count for digest, count in top if count > 1}
         found[place] = (distinct, Counter())
         if repeated:
@@ -232,7 +244,7 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
 
 
 def _finished(one: _Gathered, rows: int, frequent: tuple[int, Counter[Any]] | None) -> ColumnProfile:
-    figures = one.figures.taken() if one.is_numeric or one.is_day else np.empty(0)
+    figures: Ordered = one.figures.ordered() if one.is_numeric or one.is_day else []
     if frequent is None:
         different, top = counted(figures, _FREQUENT)
         often = tuple((_shown_number(float(value)), count) for value, count in top)
@@ -257,9 +269,21 @@ def _shown_number(value: float) -> float | int:
 _RUN = re.compile(r"([Aa9])\1{4,}")
 
 
+class _Signs(dict[int, str]):
+    """What stands for a character in a shape, learned as characters come."""
+
+    def __missing__(self, code: int) -> str:
+        c = chr(code)
+        self[code] = sign = "9" if c.isdecimal() else "A" if c.isupper() else "a" if c.isalpha() else c
+        return sign
+
+
+_SIGNS = _Signs()
+
+
 def shape_of(text: str) -> str:
     """The shape of a text: letters as A or a, digits as 9, more than four of a kind in a row as one with a plus."""
-    told = "".join("9" if c.isdecimal() else "A" if c.isupper() else "a" if c.isalpha() else c for c in text[:40])
+    told = text[:40].translate(_SIGNS)
     return _RUN.sub(r"\1+", told) + ("…" if len(text) > 40 else "")
 
 
@@ -274,57 +298,72 @@ class _Gaps:
     """Which cells are missing, column against column, and along the table."""
 
     def __init__(self, columns: int) -> None:
-        self._together = np.zeros((columns, columns))
-        self._rows = 0
-        self._stretches: list[np.ndarray[Any, Any]] = []
-        self._each, self._open, self._open_rows = 1, np.zeros(columns), 0
+        self._together: Counter[tuple[int, int]] = Counter()
+        self._columns, self._rows = columns, 0
+        self._stretches: list[list[int]] = []
+        self._each, self._open, self._open_rows = 1, [0] * columns, 0
 
-    def take(self, columns: list[tuple[Any, ...]]) -> None:
-        size = len(columns[0]) if columns else 0
-        flags = np.zeros((len(columns), size))
-        for place, cells in enumerate(columns):
-            flags[place] = np.fromiter((is_missing(value) for value in cells), dtype=bool, count=size)
-        self._together += flags @ flags.T
+    def take(self, gaps: Sequence[Sequence[int]], size: int) -> None:
+        """Take the numbers of the rows, of `size`, in which each column has no value."""
+        lacking = [place for place, numbers in enumerate(gaps) if numbers]
+        masks = {place: sum(1 << number for number in gaps[place]) for place in lacking}
+        for one in lacking:
+            self._together[one, one] += len(gaps[one])
+        for one, other in combinations(lacking, 2):
+            self._together[one, other] += (masks[one] & masks[other]).bit_count()
         self._rows += size
         at = 0
         while at < size:
-            part = flags[:, at : at + self._each - self._open_rows]
-            self._open += part.sum(axis=1)
-            self._open_rows += part.shape[1]
-            at += part.shape[1]
+            taken = min(size - at, self._each - self._open_rows)
+            for place in lacking:
+                numbers = gaps[place]
+                self._open[place] += bisect_left(numbers, at + taken) - bisect_left(numbers, at)
+            self._open_rows += taken
+            at += taken
             if self._open_rows == self._each:
                 self._close()
 
     def _close(self) -> None:
         """A stretch is full. When there are many each two become one, so that a long table needs no more room."""
         self._stretches.append(self._open)
-        self._open, self._open_rows = np.zeros_like(self._open), 0
+        self._open, self._open_rows = [0] * self._columns, 0
         if len(self._stretches) == _STRETCHES:
             both = zip(self._stretches[::2], self._stretches[1::2], strict=True)
-            self._stretches = [one + other for one, other in both]
+            self._stretches = [[a + b for a, b in zip(one, other, strict=True)] for one, other in both]
             self._each *= 2
 
     def pairs(self, names: list[str]) -> list[tuple[str, str, float]]:
         """Pairs of columns with a phi coefficient of at least one half, the strongest first."""
-        alone, n = np.diag(self._together), self._rows
+        n = self._rows
         found = []
         for one, other in combinations(range(len(names)), 2):
-            a, b, both = alone[one], alone[other], self._together[one, other]
+            a, b, both = self._together[one, one], self._together[other, other], self._together[one, other]
             under = a * (n - a) * b * (n - b)
-            phi = float((n * both - a * b) / np.sqrt(under)) if under > 0 else 0.0
+            phi = (n * both - a * b) / math.sqrt(under) if under > 0 else 0.0
             if abs(phi) >= 0.5:
                 found.append((names[one], names[other], phi))
         return sorted(found, key=lambda item: -abs(item[2]))
 
     def map(self) -> tuple[tuple[float, ...], ...]:
         """For each column the share missing in up to a hundred equal stretches of the table."""
+        stretches = [*self._stretches, *([self._open] if self._open_rows else [])]
         sizes = [self._each] * len(self._stretches) + ([self._open_rows] if self._open_rows else [])
         if not sizes:
             return ()
-        rows = np.concatenate(([0], np.cumsum(sizes)))
-        edges = np.linspace(0, rows[-1], min(100, len(sizes)) + 1)
+        rows = [0, *accumulate(sizes)]
+        parts = min(100, len(sizes))
+        edges = [rows[-1] * number / parts for number in range(parts + 1)]
         shares = []
-        for missing in np.array([*self._stretches, *([self._open] if self._open_rows else [])]).T:
-            before = np.interp(edges, rows, np.concatenate(([0], np.cumsum(missing))))
-            shares.append(tuple(float(share) for share in np.diff(before) / np.diff(edges)))
+        for place in range(self._columns):
+            missing = [0, *accumulate(stretch[place] for stretch in stretches)]
+            before = [_between(rows, missing, edge) for edge in edges]
+            width = rows[-1] / parts
+            shares.append(tuple((b - a) / width for a, b in pairwise(before)))
         return tuple(shares)
+
+
+def _between(places: Sequence[int], values: Sequence[int], at: float) -> float:
+    """The value at a place, by a straight line between those before and behind it."""
+    behind = min(max(bisect_left(places, at), 1), len(places) - 1)
+    low, high = places[behind - 1], places[behind]
+    return values[behind - 1] + (values[behind] - values[behind - 1]) * (at - low) / (high - low)
