@@ -16,6 +16,7 @@ from wadi.about import VERSION
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import Problem, UsageError, WadiError, listed
 from wadi.quality.compare import Comparison, Key, Point, Tolerance, column_of, compare, point_of
+from wadi.quality.profile import profile_of
 from wadi.quality.report import Failure, Report, TableShown, beginning, events_in, report_html, timeline_of
 from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
@@ -34,7 +35,7 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
 
     Raises RunError for a run to compare with that is not there.
     """
-    verified = verify(run, against=against)
+    verified = verify(run, against=against, profile=profile_of)
     shown = []
     for profile, (name, _, account) in zip(verified.profiles, verified.accounts, strict=True):
         source = run_table(run, name)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -16,7 +16,7 @@ from wadi.quality.checks import Broken, Context, check_table
 from wadi.quality.drift import MOST_RUNS, Drift, drifts
 from wadi.quality.files import READERS, tables_in
 from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
-from wadi.quality.profile import TableProfile, profile_of
+from wadi.quality.profile import TableProfile, measured
 from wadi.quality.tables import TableSource
 from wadi.quality.verify import Facts, TableFacts, Verdict, verdict_of
 from wadi.runs import Run
@@ -58,6 +58,9 @@ def sources_of(what: str, runs: Path | str, table: str | None, stack: ExitStack)
     return chosen
 
 
+Profiler = Callable[[TableSource], TableProfile]
+
+
 @dataclass(frozen=True)
 class Verified:
     """A run that was looked at: the verdict, the profiles of its tables, and their accounts."""
@@ -69,12 +72,13 @@ class Verified:
     earlier: list[str]
 
 
-def verify(run: Run, *, against: str | None = None) -> Verified:
+def verify(run: Run, *, against: str | None = None, profile: Profiler = measured) -> Verified:
     """Look at a run: completeness, the plan's checks, drift against the plan's earlier runs, or one of them alone.
 
-    Its measures are kept with it, for later runs. Raises RunError for a run to compare with that is not there.
+    Its measures are kept with it, for later runs. `profile` says how much its profiles tell. Raises RunError for a run to
+    compare with that is not there.
     """
-    looked = [_looked(run, name) for name in run.tables]
+    looked = [_looked(run, name, profile) for name in run.tables]
     seen = [(profile, account) for profile, _, account in looked]
     measures = measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run), _hashed(run))
     if run.end == "complete":
@@ -86,12 +90,12 @@ def verify(run: Run, *, against: str | None = None) -> Verified:
     return Verified(verdict_of(facts), [one for one, _ in seen], accounts, measures, [str(one) for one in folders])
 
 
-def _looked(run: Run, name: str) -> tuple[TableProfile, TableSource, Account]:
+def _looked(run: Run, name: str, profile: Profiler) -> tuple[TableProfile, TableSource, Account]:
     """The profile and the account of a table, from one walk over its rows."""
     once = [run.assembly(name)]
     account = once[0].account  # and not the assembly: what it knows of a long table is gone when its rows are
     source = replace(run_table(run, name), rows=lambda: once.pop().rows() if once else run.assembly(name).rows())
-    return profile_of(source), run_table(run, name), account
+    return profile(source), run_table(run, name), account
 
 
 def _facts(
@@ -166,7 +170,7 @@ def measures_in(folder: Path) -> Measures | None:
         if kept and (found := measures_from(kept)) is not None:
             return found
         with Run.open(folder) as run:
-            looked = [_looked(run, name) for name in run.tables if name != OUTCOMES]
+            looked = [_looked(run, name, measured) for name in run.tables if name != OUTCOMES]
             found = measures_of([(profile, account) for profile, _, account in looked], marks_of(run), _hashed(run))
             with suppress(OSError, sqlite3.Error):  # a folder that is only read
                 run.state.set_meta("measures", found.as_dict())

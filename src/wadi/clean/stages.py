@@ -77,15 +77,17 @@ class Stages:
         # A text that stays what it is has one question to answer.
         self._missing = recipe.missing if is_plain and recipe.setting.type == "string" else None
         # What a text means depends on the page for URLs alone.
-        self._known: dict[str, Any] | None = {} if quick.IS_ON and recipe.setting.type not in ("url", "file") else None
+        self._remembers = quick.IS_ON and self._missing is None and recipe.setting.type not in ("url", "file")
+        self.known: dict[str, Any] = {}
+        """Texts that were read, with their values; those that may mean another thing on another page are not among them."""
 
     def value_of(self, text: str, where: Where) -> Value | Unread | None:
         """The value of a text, None when it counts as missing, Unread when it cannot be read."""
         if self._missing is not None:
             return None if text in self._missing else text
-        known = self._known
-        if known is None or text.__class__ is not str:
+        if not self._remembers or text.__class__ is not str:
             return self._read(text, where)
+        known = self.known
         if text in known:
             value = known[text]
         else:

@@ -23,6 +23,8 @@ def tidied(text: str) -> str:
     """One line: unseen characters gone, every run of white space (no-break ones too) one blank, NFC (UAX #15)."""
     if not (text.isascii() and text.isprintable()):
         text = shown(text)
+    elif "  " not in text and text[:1] != " " and text[-1:] != " ":
+        return text
     return " ".join(text.split())
 
 

@@ -24,6 +24,7 @@ from wadi.page.labels import LabelsIn
 from wadi.page.nodes import (
     Element,
     HtmlElement,
+    HtmlText,
     JsonNode,
     Node,
     Scope,
@@ -150,16 +151,28 @@ def cell(one: Field, scope: Scope | None, source: Source, notes: Notes, steps: S
     for several, absent and missing values.
     """
     if steps is None and one.is_plain:
-        nodes = one.pick(scope, source.document)  # type: ignore[arg-type]
-        if len(nodes) == 1 and (node := nodes[0]).__class__ is HtmlElement:
-            name = one.attr
-            text = text_of(node) if name is None else tidied(node.attr(name) or "")
-            if text:
-                value = one.stages.value_of(text, source.where)
-                if value is not None and value.__class__ is not Unread:
-                    return value
+        value = _plain_value(one, scope, source)
+        if value is not None and value.__class__ is not Unread:
+            return value
     texts = texts_of(one, scope, source, steps)
     return cell_of_texts(one, texts, source.where, notes, steps)
+
+
+def _plain_value(one: Field, scope: Any, source: Source) -> Any:
+    """The value where one element of HTML is picked: None or Unread where there is more to it."""
+    nodes = one.pick(scope, source.document)  # type: ignore[arg-type]
+    if len(nodes) != 1 or (node := nodes[0]).__class__ is not HtmlElement:
+        return None
+    if one.attr is not None:
+        text = tidied(node.attr(one.attr) or "")
+    else:
+        inner = node.children
+        if len(inner) == 1 and inner[0].__class__ is HtmlText:
+            # What was seen before and stands there tidy is known by itself.
+            if (value := one.stages.known.get(inner[0].data)) is not None:
+                return value
+        text = text_of(node)
+    return one.stages.value_of(text, source.where) if text else None
 
 
 def cell_of_texts(one: Field, texts: Sequence[str], where: Where, notes: Notes, steps: Steps | None = None) -> Any:

@@ -65,14 +65,11 @@ class Spill:
             self._held.tofile(self._file)
             self._held = array(self._code)
 
-    def close(self) -> None:
-        if self._file is not None:
-            self._file.close()
-
     def ordered(self) -> Ordered:
         """All values in ascending order; NaN, which has none, is left out."""
         if self._file is None:
-            return sorted(value for value in self._held if value == value)
+            has_nan = self._code == "d" and math.isnan(math.fsum(value for value in self._held if value != value))
+            return sorted(value for value in self._held if value == value) if has_nan else sorted(self._held)
         import numpy as np
 
         self._held.tofile(self._file)

@@ -10,7 +10,7 @@ import math
 import re
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from itertools import accumulate, combinations, pairwise
@@ -121,7 +121,8 @@ class _Gathered:
     overflowed: bool = False
     shapes: tuple[tuple[str, int], ...] = ()
     shaped: int = 0
-    digests: Spill = field(default_factory=lambda: Spill("q"))
+    digests: Spill | None = field(default_factory=lambda: Spill("q"))
+    """Of all values, to tell how many differ; None where nobody asks."""
     figures: Spill = field(default_factory=lambda: Spill("d"))
     characters: int = 0
     shortest: int | None = None
@@ -143,11 +144,15 @@ class _Gathered:
             return
         self.filled += len(values)
         if self.is_numeric:
-            self.figures.extend(float(value) for value in values if isinstance(value, int | float))
+            is_plain = set(map(type, values)) == {float}
+            self.figures.extend(
+                values if is_plain else (float(value) for value in values if isinstance(value, int | float))
+            )
             return
         is_text = set(map(type, values)) == {str}
         plain = values if is_text else [flat(value) for value in values]
-        self.digests.extend(map(hash, plain))
+        if self.digests is not None:
+            self.digests.extend(map(hash, plain))
         if not self.overflowed:
             self.counts.update(plain)
             if len(self.counts) > _COUNTED:
@@ -183,22 +188,46 @@ def _day_of(text: str) -> float | None:
 def profile_of(source: TableSource) -> TableProfile:
     """The profile of a table. Its rows are walked once, and again where the most frequent of many texts are looked for."""
     gathered = [_Gathered(column) for column in source.columns]
-    whole, missing, count = Spill("q"), _Gaps(len(source.columns)), 0
+    whole, missing = Spill("q"), _Gaps(len(source.columns))
+
+    def take(batch: list[list[Any]], gaps: list[list[int]]) -> None:
+        whole.extend(map(_digest, batch))
+        missing.take(gaps, len(batch))
+
+    count = _walk(source, gathered, take)
+    frequent = _frequent_of(source, gathered)
+    profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
+    doubled = count - counted(whole.ordered(), 0)[0]
+    return TableProfile(source.name, count, doubled, profiles, tuple(missing.pairs(source.names)), missing.map())
+
+
+def measured(source: TableSource) -> TableProfile:
+    """The profile of a table as far as verdicts need it: columns alone. Where more than 10,000 texts differ, `distinct` is
+    10,000, and none of them counts as frequent."""
+    gathered = [_Gathered(column, digests=None) for column in source.columns]
+    count = _walk(source, gathered, lambda batch, gaps: None)
+    frequent = {
+        place: (_COUNTED if one.overflowed else len(one.counts), one.counts)
+        for place, one in enumerate(gathered)
+        if not one.is_numeric
+    }
+    profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
+    return TableProfile(source.name, count, 0, profiles)
+
+
+def _walk(
+    source: TableSource, gathered: list[_Gathered], take: Callable[[list[list[Any]], list[list[int]]], None]
+) -> int:
+    """Gather the columns of all rows; `take` is given each batch, with the numbers of its missing cells. Returns how many."""
+    count = 0
     for batch in batches(source.rows()):
         columns = list(zip(*batch, strict=True))
         gaps = [_gaps_of(cells) for cells in columns]
         for one, cells, lacking in zip(gathered, columns, gaps, strict=True):
             one.take([value for value in cells if not is_missing(value)] if lacking else cells)
-        whole.extend(map(_digest, batch))
-        missing.take(gaps, len(batch))
+        take(batch, gaps)
         count += len(batch)
-    frequent = _frequent_of(source, gathered)
-    profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
-    doubled = count - counted(whole.ordered(), 0)[0]
-    for one in gathered:
-        one.digests.close()
-        one.figures.close()
-    return TableProfile(source.name, count, doubled, profiles, tuple(missing.pairs(source.names)), missing.map())
+    return count
 
 
 def _gaps_of(cells: Sequence[Any]) -> list[int]:
@@ -227,6 +256,7 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
         if not one.overflowed:
             found[place] = (len(one.counts), one.counts)
             continue
+        assert one.digests is not None
         distinct, top = counted(one.digests.ordered(), _FREQUENT)
         repeated = {int(digest): count for digest, count in top if count > 1}
         found[place] = (distinct, Counter())
@@ -283,14 +313,25 @@ _SIGNS = _Signs()
 
 def shape_of(text: str) -> str:
     """The shape of a text: letters as A or a, digits as 9, more than four of a kind in a row as one with a plus."""
-    told = text[:40].translate(_SIGNS)
-    return _RUN.sub(r"\1+", told) + ("…" if len(text) > 40 else "")
+    return _shortened(_signs_of(text))
+
+
+def _signs_of(text: str) -> str:
+    """A sign for each character of a text, an ellipsis for what is behind the first 40."""
+    return text.translate(_SIGNS) if len(text) <= 40 else f"{text[:40].translate(_SIGNS)}…"
+
+
+def _shortened(signs: str) -> str:
+    return _RUN.sub(r"\1+", signs)
 
 
 def _shapes_of(counts: Counter[Any]) -> tuple[tuple[str, int], ...]:
-    shapes: Counter[str] = Counter()
+    signs: Counter[str] = Counter()
     for value, count in counts.items():
-        shapes[shape_of(str(value))] += count
+        signs[_signs_of(str(value))] += count
+    shapes: Counter[str] = Counter()
+    for one, count in signs.items():
+        shapes[_shortened(one)] += count
     return tuple(shapes.most_common(_FREQUENT))
 
 
