@@ -21,7 +21,7 @@ from conftest import serving
 from small_host import SmallHost, items, plan_of
 from wadi import crawling
 from wadi.crawl import engine
-from wadi.crawl.events import Event, PageDone
+from wadi.crawl.events import Event, PageDone, PageFailed
 from wadi.crawl.helpers import Helpers, may_fork
 from wadi.runs import Run
 
@@ -50,9 +50,12 @@ def _host() -> SmallHost:
     return SmallHost({f"/l?p={number}": page(number) for number in range(PAGES)})
 
 
-def _crawled(folder: Path, report: Any = lambda event: None) -> tuple[list[list[Any]], int]:
+_SAME = "def same(text):\n    return text\n"
+
+
+def _crawled(folder: Path, report: Any = lambda event: None, *, code: str = _SAME) -> tuple[list[list[Any]], int]:
     folder.mkdir(exist_ok=True)
-    (folder / "code.py").write_text("def same(text):\n    return text\n")
+    (folder / "code.py").write_text(code)
     with serving(_host().application) as site:
         loaded = plan_of(folder, PLAN, site, top='code = "code.py"')
         with Run.begin(loaded, folder / "runs") as run:
@@ -101,6 +104,22 @@ def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: lis
     for process in helped[0].processes:
         process.join(20)
         assert not process.is_alive()
+
+
+def test_a_page_that_brings_its_reader_down_is_lost_and_no_other(tmp_path: Path, helped: list[Helpers]) -> None:
+    ends = "import os\ndef same(text):\n    if text == '93':\n        os._exit(9)\n    return text\n"
+    failed: list[PageFailed] = []
+
+    def note(event: Event) -> None:
+        if isinstance(event, PageFailed):
+            failed.append(event)
+
+    rows, _ = _crawled(tmp_path / "a", note, code=ends)
+    assert [one.problem.code for one in failed] == ["reader-ended"]
+    assert failed[0].url.endswith("/l?p=31")
+    assert "ended, twice" in failed[0].problem.what
+    # The listing goes on by links, and the page that had the next one is lost.
+    assert len(rows) == 31 * 3 + 2
 
 
 def _no_reader(*arguments: Any) -> Any:

@@ -57,19 +57,23 @@ class OpenedPage:
 
         Raises UsageError for an expression or a field that means nothing.
         """
-        import pandas as pd
-
         from wadi.learn.trying import scopes_of, source_for
         from wadi.page.cells import Notes, cell
+        from wadi.plan.columns import Column
+        from wadi.store.outcome import as_stored
+        from wadi.table.frame import frame
 
         source = source_for(self.document, self.reply)
         compiled = [_compiled(name, said) for name, said in fields.items()]
         scopes = scopes_of(self.document, _expression(rows))
         notes = Notes()
-        cells = [[cell(one, scope, source, notes) for one in compiled] for scope in scopes]
-        frame = pd.DataFrame(cells, columns=list(fields))
-        texts = [name for name, said in fields.items() if isinstance(said, str)]
-        return frame.astype(dict.fromkeys(texts, "string"))
+        cells = [[as_stored(cell(one, scope, source, notes)) for one in compiled] for scope in scopes]
+        typed = zip(fields, compiled, strict=True)
+        columns = [
+            Column(name, one.stages.recipe.setting.type, one.many and one.join is None, None, False, ())
+            for name, one in typed
+        ]
+        return frame(columns, cells)
 
 
 def _expression(text: str) -> Expression:

@@ -80,6 +80,7 @@ MEANINGS: dict[str, str] = {
     "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
     "not-the-file": "Where a file should be came an HTML page, or nothing: a block or an error page.",
     "uneven-columns": "Columns that should stand side by side are of different lengths: they are not glued together.",
+    "reader-ended": "The process that read a page ended over it, twice. The run goes on without that page.",
     "code-failed": "A function of the analyst's own raised an exception.",
     "no-form": "The form that the plan wants to send is not on the page, or cannot be sent.",
     "unknown-control": "The plan gives a value for a field that the form does not have.",

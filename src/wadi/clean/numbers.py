@@ -31,6 +31,7 @@ _SHAPE = re.compile(
     r"(?P<exponent>[eE][+\-\u2212]?\d+)?"
 )
 _INTEGER_BITS = 63
+_WHOLE_IN_FLOATS = 2.0**53
 _ABOUT = re.compile(
     r"^(?:[~≈∼≃]|(?:ca|circa|c|about|approx|approximately|around|roughly|some|est|etwa|ungefähr|rund|zirka|env|environ|vers|"
     r"aprox|aproximadamente|unos|cerca de|cca|около|ок|прибл)\b\.?|약|约|約|大约|およそ)\s*",
@@ -65,12 +66,22 @@ class NumberWriting:
 def number_reader(
     locale: str | None = None, unit: str | None = None, writing: NumberWriting | None = None
 ) -> NumberReader:
-    """A function from text to float, for numbers as `writing` says, or by `locale` and `unit` alone.
+    """A function from text to number, for numbers as `writing` says, or by `locale` and `unit` alone: to a float, or to an int
+    where the number is whole and beyond what a float holds.
 
     Raises BadSetting for an unknown locale; the function raises NotReadable.
     """
     digits = _digits_reader(writing or NumberWriting(locale, unit))
-    return lambda text: float(digits(text))
+    return lambda text: _number(digits(text))
+
+
+def _number(digits: str) -> float:
+    """A number in Python's own writing: a float, but a whole number that a float cannot hold as an int (64 bits)."""
+    value = float(digits)
+    if -_WHOLE_IN_FLOATS < value < _WHOLE_IN_FLOATS or not digits.lstrip("+-").isdecimal():
+        return value
+    whole = int(digits)
+    return whole if whole.bit_length() <= _INTEGER_BITS else value
 
 
 def integer_reader(

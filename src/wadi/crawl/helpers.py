@@ -2,7 +2,7 @@
 
 The crawl speaks with each over a pair of sockets, in its own event loop and without threads: what is asked and what is
 answered are pickles, each after its length. A helper ends with the process that it helps, however that ends, and takes no
-Ctrl-C of its own.
+Ctrl-C of its own. Should a page bring one down, the run loses that page and goes on.
 
 Where this process has one thread and nothing open but the run, helpers are forked before the event loop begins: ready at
 once. Elsewhere (a notebook, a system where forking is not safe) they are started afresh when some pages have been read.
@@ -23,6 +23,7 @@ import time
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from enum import Enum
 from multiprocessing import get_context
 from multiprocessing.context import SpawnContext, SpawnProcess
 from multiprocessing.process import BaseProcess
@@ -32,6 +33,7 @@ from typing import TYPE_CHECKING, Any, cast
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.reader import Reader
 from wadi.handing import handed_on
+from wadi.problems import Place, Problem
 from wadi.store.archive import Packed, pack
 from wadi.web.messages import Reply
 
@@ -52,12 +54,23 @@ class Helped:
     packed: Packed
 
 
+class _Lost(Enum):
+    """How an answer did not come: the helper ended while it was reading the page, or with the page still before it."""
+
+    AT_WORK = 1
+    WAITING = 2
+
+
+_Answer = Helped | _Lost | None
+"""What a helper made of a page; None where it could not."""
+
+
 class _Line(asyncio.Protocol):
     """The crawl's end of the line to one helper: answers come in the order of what was asked."""
 
     def __init__(self) -> None:
         self.ready: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
-        self.waiting: deque[asyncio.Future[Helped | None]] = deque()
+        self.waiting: deque[asyncio.Future[_Answer]] = deque()
         self._transport: asyncio.Transport | None = None
         self._came = bytearray()
         self._is_lost = False
@@ -67,9 +80,9 @@ class _Line(asyncio.Protocol):
         """Whether the helper is there, and ready."""
         return self.ready.done() and not self._is_lost
 
-    def ask(self, asked: bytes) -> asyncio.Future[Helped | None]:
+    def ask(self, asked: bytes) -> asyncio.Future[_Answer]:
         assert self._transport is not None
-        future: asyncio.Future[Helped | None] = asyncio.get_running_loop().create_future()
+        future: asyncio.Future[_Answer] = asyncio.get_running_loop().create_future()
         self.waiting.append(future)
         self._transport.write(_LENGTH.pack(len(asked)) + asked)
         return future
@@ -97,14 +110,17 @@ class _Line(asyncio.Protocol):
                     future.set_result(pickle.loads(answer))
 
     def connection_lost(self, error: Exception | None) -> None:
-        """The helper has ended, perhaps for want of memory: what it was asked is read by the crawl itself."""
+        """The helper has ended: for want of memory, or over the page that it was reading."""
         self._is_lost = True
-        if not self.ready.done():
+        was_ready = self.ready.done()
+        if not was_ready:
             self.ready.set_result(False)
+        lost = _Lost.AT_WORK if was_ready else _Lost.WAITING
         while self.waiting:
             future = self.waiting.popleft()
             if not future.done():
-                future.set_result(None)
+                future.set_result(lost)
+            lost = _Lost.WAITING
 
 
 @dataclass
@@ -130,7 +146,7 @@ class Helpers:
     def fork(self) -> None:
         """Begin at once, if forking is safe. To be called while no event loop runs and no connection is open."""
         if may_fork():
-            self._begin_all(get_context("fork").Process, self._serve_forked)
+            self._begin_all(get_context("fork").Process, self._serve_forked, self.count)
 
     async def read(self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> Helped | None:
         """What a helper makes of a reply; None while there are no helpers: then the crawl reads it itself.
@@ -149,11 +165,34 @@ class Helpers:
             return None
         asked = pickle.dumps((kind, reply, page, number, usual_bytes), pickle.HIGHEST_PROTOCOL)
         answer = await line.ask(asked)
-        self.helped += answer is not None
+        if answer is _Lost.AT_WORK:
+            answer = await self._read_apart(asked, reply, page)
+        if not isinstance(answer, Helped):
+            return None
+        self.helped += 1
         return answer
 
-    def _begin_all(self, new_process: Callable[..., BaseProcess], target: Callable[..., None]) -> None:
-        for _ in range(self.count):
+    async def _read_apart(self, asked: bytes, reply: Reply, page: int) -> _Answer:
+        """A page over which a helper ended, read in a process of its own. Where that ends, too, it is the page, which fails."""
+        line = await self._new_line()
+        answer: _Answer = await line.ask(asked) if await line.ready else None
+        line.close()
+        if answer is not _Lost.AT_WORK:
+            return answer
+        what = f"reply {reply.status} cannot be read: the process that reads it ended, twice"
+        now = "it is in the run's archive; please report it with that page"
+        failure = Problem("reader-ended", what, Place(reply.url), now=now)
+        return Helped(Extract(failure=failure), pack(reply, page))
+
+    async def _new_line(self) -> _Line:
+        """The line to a further helper, begun now."""
+        self._begin_all(_HelperProcess, _serve, 1)
+        line = _Line()
+        await asyncio.get_running_loop().create_connection(lambda: line, sock=self._ends[-1])
+        return line
+
+    def _begin_all(self, new_process: Callable[..., BaseProcess], target: Callable[..., None], count: int) -> None:
+        for _ in range(count):
             ours, theirs = socket.socketpair()
             self._ends.append(ours)
             process = new_process(target=target, args=(theirs, os.getpid(), self.make, self.arguments), daemon=True)
@@ -164,7 +203,7 @@ class Helpers:
     async def _connect(self) -> None:
         self._lines = [_Line() for _ in range(self.count)]
         if not self.processes:
-            self._begin_all(_HelperProcess, _serve)
+            self._begin_all(_HelperProcess, _serve, self.count)
         for line, end in zip(self._lines, self._ends, strict=True):
             await asyncio.get_running_loop().create_connection(lambda line=line: line, sock=end)  # type: ignore[misc]
 

@@ -167,10 +167,10 @@ def _plain_value(one: Field, scope: Any, source: Source) -> Any:
         text = tidied(node.attr(one.attr) or "")
     else:
         inner = node.children
-        if len(inner) == 1 and inner[0].__class__ is HtmlText:
-            # What was seen before and stands there tidy is known by itself.
-            if (value := one.stages.known.get(inner[0].data)) is not None:
-                return value
+        # What was seen before and stands there tidy is known by itself.
+        known = one.stages.known.get(inner[0].data) if len(inner) == 1 and inner[0].__class__ is HtmlText else None
+        if known is not None:
+            return known
         text = text_of(node)
     return one.stages.value_of(text, source.where) if text else None
 

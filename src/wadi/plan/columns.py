@@ -191,7 +191,7 @@ def recipe_of(
         part=field.group if isinstance(field, PartOf) else None,
         find=field.find,
         clean=tuple(field.clean),
-        missing=frozenset(usual_missing if field.missing is None else field.missing),
+        missing=_missing(field.missing, usual_missing),
         map=field.map,
         otherwise=field.otherwise,
         setting=setting_of(field, this_year),
@@ -199,6 +199,13 @@ def recipe_of(
         default=field.default,
         functions=functions,
     )
+
+
+def _missing(said: list[str] | None, usual: Collection[str]) -> frozenset[str]:
+    """The texts that count as none; "…" stands for all that usually do."""
+    if said is None:
+        return frozenset(usual)
+    return frozenset(text for one in said for text in (MISSING_TEXTS if one == "…" else [one]))
 
 
 def setting_of(field: FieldPlan, this_year: int | None = None) -> Setting:

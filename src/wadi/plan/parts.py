@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from wadi.plan.model import MISSING_TEXTS, AskPlan, FieldPlan, OpenPlan, PagePlan, PartOf, Plan
+from wadi.plan.model import AskPlan, FieldPlan, OpenPlan, PagePlan, PartOf, Plan
 from wadi.plan.positions import Path
 
 _PICKING = ("at", "source", "under", "label", "inside", "then", "attr", "take", "many", "split")
@@ -98,7 +98,7 @@ def opens_from_row(plan: Plan, kind: PagePlan, target: str) -> bool:
 
 
 def with_parts(plan: Plan) -> Plan:
-    """The plan with every part of a field as a field of its own, and the usual texts put where `missing` has "…"."""
+    """The plan with every part of a field as a field of its own."""
     pages = {}
     for name, page in plan.page.items():
         lists = {one: child.model_copy(update={"fields": _expanded(child.fields)}) for one, child in page.lists.items()}
@@ -109,19 +109,11 @@ def with_parts(plan: Plan) -> Plan:
 def _expanded(fields: Mapping[str, FieldPlan]) -> dict[str, FieldPlan]:
     found: dict[str, FieldPlan] = {}
     for name, field in fields.items():
-        field = _with_usual_missing(field)
         if not field.parts or field.keep:
             found[name] = field
         for part, own in field.parts.items():
             picking = {key: getattr(field, key) for key in _PICKING}
             set_here = {key: getattr(own, key) for key in own.model_fields_set}
             values = {**picking, "locale": field.locale, "missing": field.missing, **set_here, "of": own.of or part}
-            found[part] = _with_usual_missing(PartOf.model_construct(parent=name, whole=field, **values))
+            found[part] = PartOf.model_construct(parent=name, whole=field, **values)
     return found
-
-
-def _with_usual_missing(field: FieldPlan) -> FieldPlan:
-    if field.missing is None or "…" not in field.missing:
-        return field
-    missing = [text for one in field.missing for text in (MISSING_TEXTS if one == "…" else [one])]
-    return field.model_copy(update={"missing": missing})

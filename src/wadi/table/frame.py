@@ -17,6 +17,9 @@ _DTYPES = {
     "string": "string",
     "url": "string",
     "file": "string",
+    "email": "string",
+    "phone": "string",
+    "percent": "Float64",
 }
 
 
@@ -42,4 +45,4 @@ def _series(column: Column, values: list[Any]) -> pd.Series[Any]:
         return pd.Series(values, dtype="object")
     if column.type == "date":
         return pd.to_datetime(pd.Series(values, dtype="object"), format="ISO8601").astype("datetime64[s]")
-    return pd.Series(values, dtype=_DTYPES[column.type])
+    return pd.Series(values, dtype=_DTYPES.get(column.type, "object"))

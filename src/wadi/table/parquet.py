@@ -32,10 +32,24 @@ def write_parquet(out: BinaryIO, columns: Sequence[Column], rows: Iterable[list[
                 cells = [row[place] for row in batch]
                 if read is not None:
                     cells = [None if cell is None else read(cell) for cell in cells]
-                arrays.append(pa.array(cells, type=schema.field(place).type))
+                arrays.append(
+                    pa.array(
+                        _doubles(cells) if columns[place].type in _DOUBLE else cells, type=schema.field(place).type
+                    )
+                )
             writer.write_table(pa.Table.from_arrays(arrays, schema=schema))
             count += len(batch)
     return count
+
+
+_DOUBLE = frozenset({"number", "money", "percent"})
+
+
+def _doubles(cells: list[Any]) -> list[Any]:
+    """The numbers of a column as floats, since whole ones beyond 2^53 may stand among them."""
+    return [
+        float(cell) if cell.__class__ is int else _doubles(cell) if isinstance(cell, list) else cell for cell in cells
+    ]
 
 
 def _field(column: Column) -> pa.Field:
