@@ -18,6 +18,7 @@ from small_host import crawled
 from wadi.page.document import NotADocument, read_document
 from wadi.page.json_values import read_value, text_of_value
 from wadi.problems import UsageError
+from wadi.tracing import Tracer
 
 JSON = """{"rows": [
  {"name": " Ash \\n\\n spring", "state": "-", "flow": 0.12345678901234567890123, "big": 9007199254740993,
@@ -156,6 +157,39 @@ day = { from = "input.day", type = "date" }
         assert table.rows == [[name, [12, 7], 12, [3], "3+four", "2026-11-03"] for name in ("one", "two")]
         assert table.account.unread == {"each": 2, "years": 2}
         assert table.account.unread_examples["years"][1].raw == "four"
+
+
+def test_a_detail_page_too_has_values_by_the_way_to_it(tmp_path: Path) -> None:
+    host = {
+        "/": '<ul><li><a href="/1">No 1</a></li><li><a href="/2">No x</a></li></ul>',
+        "/1": "<b>x</b>",
+        "/2": "<b>y</b>",
+    }
+    plan = """area = "north"
+[start]
+page = "l"
+addresses = ["{+site}/"]
+[page.l]
+rows = "li"
+table = "t"
+fields = { name = "a" }
+[page.l.open.d]
+at = "a"
+[page.d]
+completes = "t"
+[page.d.fields]
+b = "b"
+number = { from = "link", find = "No (.*)", type = "integer" }
+area = { from = "input.area" }
+"""
+    with crawled(tmp_path, host, plan) as done:
+        assert done.rows() == [["No 1", "x", 1, "north"], ["No x", "y", None, "north"]]
+        assert done.run.read().account.unread == {"number": 1}
+        tracer = Tracer(done.run)
+        name, assembly, placed = tracer.row("t", "1")
+        cells = [tracer.cell(name, assembly, placed, place) for place in range(4)]
+        assert [(one.value, one.final) for one in cells] == [(one.final, one.final) for one in cells]
+        assert [step.name for step in cells[2].steps] == ["from link", "picked", "find", "missing", "type: integer"]
 
 
 TRY = """<dl><dt>Depth<dd>12 m<dt>Kind<dd>well; spring</dl><table><tr><th>Flow<th>On<tr><td>3<td>x</table><p>no</p>"""

@@ -171,13 +171,16 @@ class Tracer:
             other = self._run.state.kind_of(detail)
             field = next((one for one in self._kinds[other].fields if one.name == name), None)
             document = self._document(detail)
-            if field is None or document is None or field.by_route:
+            if field is None or document is None:
                 continue
             parsed, reply = document
             scope = scope_of(self._kinds[other], parsed, 0)
             if scope is None:
                 continue
-            more = retrace(field, scope, parsed, reply)
+            if field.by_route:
+                more = retrace_route(field, source_of_visit(assembly.visit_of(placed, detail)))
+            else:
+                more = retrace(field, scope, parsed, reply)
             has_none = found[1] is None or found[1].value is None
             if (more.value is not None and (has_none or prefer == other)) or (found[1] is None):
                 found = (self._seat(detail, other, 0), more)

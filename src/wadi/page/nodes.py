@@ -41,11 +41,6 @@ Scope = Element | JsonNode
 """What an expression starts from: the page's root or value, or a row."""
 
 
-def is_element(node: object) -> bool:
-    """Whether a node is an element, and no text, comment or document."""
-    return isinstance(node, Element)
-
-
 def attributes(element: Element) -> dict[str, str]:
     """The attributes as they stand in the source: name → text, which is empty for one without a value."""
     return {name: element.attr(name) or "" for name in element.attrs}
@@ -121,11 +116,6 @@ def own_texts(element: Element) -> list[str]:
 def pieces_of_text(top: Element) -> Iterator[str]:
     """The texts of an element and all in it, in reading order, what is not shown included."""
     return iter(top.strings)
-
-
-def has_ancestor(element: Element, other: Element) -> bool:
-    """Whether an element stands inside another."""
-    return any(one == other for one in element.ancestors)
 
 
 def path_of(element: Element) -> str:

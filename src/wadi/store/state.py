@@ -464,6 +464,12 @@ class RunState:
         )
         return [(p, kind, State(state)) for p, kind, state in self._db.execute(query, (page, Role.OPEN, row))]
 
+    def link(self, source: int, row: int, target: int) -> tuple[str, dict[str, Any]]:
+        """The text and the inputs of the link by which a page was opened from a row of another."""
+        query = "SELECT text, inputs FROM links WHERE source = ? AND role = ? AND row = ? AND target = ? ORDER BY place"
+        text, inputs = self._db.execute(query, (source, Role.OPEN, row, target)).fetchone()
+        return text, orjson.loads(inputs) if inputs else {}
+
     def hold_archive(self, sizes: Mapping[str, int]) -> None:
         """Files of the archive that are whole and belong to another run as well: nothing of them is adopted or cut."""
         self._db.executemany("INSERT OR REPLACE INTO archived VALUES (?, ?)", list(sizes.items()))

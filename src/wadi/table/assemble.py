@@ -212,15 +212,26 @@ class Assembly:
 
     def details_of(self, row: Placed) -> list[int]:
         """The pages that complete a row, in the order in which they do."""
-        found: list[int] = []
+        return list(self._details_of(row))
+
+    def _details_of(self, row: Placed) -> dict[int, tuple[int, int]]:
+        """The same, each with the page and its row from which it was opened."""
+        found: dict[int, tuple[int, int]] = {}
         todo = [(row.visit.page, row.number)]
         while todo and self._completing:
-            for detail, kind, state in self._state.completers(*todo.pop(0)):
+            opener = todo.pop(0)
+            for detail, kind, state in self._state.completers(*opener):
                 if kind in self._completing and detail not in found and detail != row.visit.page:
-                    found.append(detail)
+                    found[detail] = opener
                     if state is State.DONE:
                         todo.append((detail, 0))
         return found
+
+    def visit_of(self, row: Placed, detail: int) -> Visit:
+        """How a page that completes a row was reached from it."""
+        text, inputs = self._state.link(*self._details_of(row)[detail], detail)
+        kind = self._state.kind_of(detail)
+        return replace(row.visit, page=detail, kind=kind, text=text, inputs={**row.visit.inputs, **inputs})
 
     def _accepted(self, rows: Iterable[Placed]) -> Iterator[Placed]:
         for row in rows:
@@ -347,9 +358,20 @@ class Assembly:
             given = self._rows_of(detail)
             if given is not None and given.rows:
                 self._put(row.cells, given, kind)
+                for name, one in self._by_route.get(kind, {}).items():
+                    self._complete_by_route(row, name, one, self.visit_of(row, detail))
         self.account.incomplete += lacking
         if lacking and len(self._lacking) < _EXAMPLES:
             self._lacking.add((row.visit.page, row.number))
+
+    def _complete_by_route(self, row: Placed, name: str, one: Field, visit: Visit) -> None:
+        """Put a value that depends on the way to a detail page into the row that it completes."""
+        notes = Notes()
+        value, place = value_by_route(one, visit, notes), self._place[name]
+        if value is not None and (row.cells[place] is None or self._fills[visit.kind][name]):
+            row.cells[place] = value
+        problems = [CellProblem(0, name, u.raw, u.code, u.what, u.why) for _, u in notes.unread]
+        self._account_problems(visit.page, problems, notes.several)
 
     def _put(self, row: Cells, given: TableRows, kind: str) -> None:
         fills = self._fills[kind]
