@@ -104,7 +104,10 @@ def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out
                 _show_matches(one, args, out)
     empty = [n for n in range(len(names)) if not any(row[n].matches for row in tried)]
     for number in empty if not args.json else ():
-        _explain(document, scopes[0], expressions[number] if expressions else names[number], out, args)
+        if expressions:
+            _explain(document, scopes[0], expressions[number], out, args)
+        else:
+            console(out).print(plain(f"{names[number]}    nothing", "bold yellow"))
     return Status.NOT_ALL if empty else Status.DONE
 
 
@@ -141,7 +144,10 @@ def _value(key: str, given: Any) -> Any:
         if not equals:
             now = f"--{key} 'flowing=yes', once for each"
             raise UsageError(Problem("bad-option", f'--{key} "{text}" is no TEXT=VALUE', now=now))
-    return {text: value for text, _, value in pairs}
+    try:
+        return {text: float(value) if get_args(annotation)[1:] == (float,) else value for text, _, value in pairs}
+    except ValueError:
+        raise UsageError(Problem("bad-option", f"--{key} wants numbers: {', '.join(given)}")) from None
 
 
 def _compiled(expression: str) -> Any:

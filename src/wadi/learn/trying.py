@@ -85,8 +85,12 @@ def field_of(expression: str | None, keys: dict[str, Any], this_year: int) -> tu
     Raises BadExpression, BadSetting, or pydantic's ValidationError.
     """
     plan = FieldPlan.model_validate({**({"at": [expression]} if expression is not None else {}), **keys})
-    elsewhere = [f"{key} {keys[key]}" for key in ("from", "label", "under") if key in keys]
+    elsewhere = [f"{key} {said}" for key in ("from", "label", "under") for said in _listed(keys.get(key))]
     return expression or ", ".join(elsewhere), compile_field("value", plan, this_year)
+
+
+def _listed(said: Any) -> list[Any]:
+    return said if isinstance(said, list) else [] if said is None else [said]
 
 
 def source_for(document: Document, reply: Reply) -> Source:
