@@ -65,6 +65,11 @@ class Spill:
             self._held.tofile(self._file)
             self._held = array(self._code)
 
+    def close(self) -> None:
+        """Leave what is on disk, if anything is."""
+        if self._file is not None:
+            self._file.close()
+
     def ordered(self) -> Ordered:
         """All values in ascending order; NaN, which has none, is left out."""
         if self._file is None:

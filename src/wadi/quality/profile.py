@@ -198,6 +198,9 @@ def profile_of(source: TableSource) -> TableProfile:
     frequent = _frequent_of(source, gathered)
     profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
     doubled = count - counted(whole.ordered(), 0)[0]
+    for one in gathered:
+        if one.digests is not None:
+            one.digests.close()
     return TableProfile(source.name, count, doubled, profiles, tuple(missing.pairs(source.names)), missing.map())
 
 
