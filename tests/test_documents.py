@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
+import pickle
 from typing import Any
 
 import pytest
@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from wadi.page.document import NotADocument, kind_of, read_document
 from wadi.page.expressions import compile_expression
+from wadi.page.json_values import text_of_value
 from wadi.page.jsonpath import BadPath, compile_path, pointed
 from wadi.page.literals import NoLiteral, assignments, literal
 from wadi.page.nodes import JsonNode, elements, line_of
@@ -117,7 +118,7 @@ def test_broken_xml_is_read_as_far_as_it_goes_and_told() -> None:
         (b'[{"n": 123456789012345678901234567890}]', [{"n": 123456789012345678901234567890}]),
         (b")]}'\n[1]", [1]),
         (b"\xef\xbb\xbf[1]", [1]),
-        (b"[0.12345678901234567890123]", [Decimal("0.12345678901234567890123")]),
+        (b"[0.12345678901234567890123]", [0.12345678901234568]),
         (b"[9007199254740993, 1e3, 0.1]", [9007199254740993, 1000.0, 0.1]),
         (rb'["\ud83d\ude00 \ud800"]', ["\U0001f600 \ufffd"]),
         (rb'[12345678901234567890, "\ud800"]', [12345678901234567890, "\ufffd"]),
@@ -185,7 +186,7 @@ def test_a_bad_path_says_where() -> None:
         ("if (a == {}) {}", {}),
         (
             "x = {a: '\\uD83D\\uDE00', n: 0.1234567890123456789}",
-            {"x": {"a": "\U0001f600", "n": Decimal("0.1234567890123456789")}},
+            {"x": {"a": "\U0001f600", "n": 0.12345678901234568}},
         ),
         ("x = {a: 'it\\'s', b: \"q\\\\\"}", {"x": {"a": "it's", "b": "q\\"}}),
         ("x = {a: 'never closed", {}),
@@ -226,6 +227,15 @@ def test_structured_data_is_gathered() -> None:
         (["Event"], ["Week"]),
         (["Place"], ["Ash"]),
     ]
+
+
+def test_numbers_with_many_digits_are_floats_that_keep_them() -> None:
+    document = read_document(b'{"rows": [{"a": 51.123456789012345678}, {"a": 0.5}]}', "http://h/", "application/json")
+    (node,) = compile_expression("$.rows[?@.a > 51].a").nodes(document.scope, document)
+    assert isinstance(node, JsonNode)
+    assert (node.value, str(node.value)) == (51.123456789012345678, "51.123456789012345678")
+    assert str(pickle.loads(pickle.dumps(node.value))) == "51.123456789012345678"
+    assert text_of_value(document.data) == '{"rows":[{"a":51.123456789012345678},{"a":0.5}]}'
 
 
 def test_json_nodes_know_their_key() -> None:

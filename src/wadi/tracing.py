@@ -124,7 +124,7 @@ class Tracer:
         if own.seen and name in SEEN_COLUMNS:
             return Step(f"seen{_NOT_REPLAYED}", final)
         if name.removeprefix("origin_") in own.origin and name.startswith("origin_"):
-            return Step("origin", final)
+            return Step(f"origin{_NOT_REPLAYED}", final)
         return None
 
     def _derived(self, assembly: Assembly, placed: Placed, name: str, formula: str, final: Any) -> CellTrace:

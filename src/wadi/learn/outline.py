@@ -11,6 +11,7 @@ from typing import Any
 from wadi.clean.numbers import PlainNumber
 from wadi.learn.fields import FieldGuess, named_apart
 from wadi.learn.types import STRING, guessed_type
+from wadi.page.json_values import text_of_value
 from wadi.page.jsonpath import Step, pointed
 
 _MOST_PATHS = 200
@@ -152,7 +153,7 @@ def _type_name(value: Any) -> str:
         float: "number",
         type(None): "null",
     }
-    return names.get(type(value), "string")
+    return names.get(type(value), "number" if isinstance(value, float) else "string")
 
 
 def _text(value: Any) -> str:
@@ -162,7 +163,5 @@ def _text(value: Any) -> str:
         return PlainNumber(value)
     if isinstance(value, str):
         return " ".join(value.split())
-    import orjson
-
-    text = orjson.dumps(value).decode()
+    text = text_of_value(value)
     return text if len(text) < 120 else f"{text[:119]}…"

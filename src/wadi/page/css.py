@@ -10,11 +10,12 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 import turbohtml
 
-from wadi.page.nodes import parent, preceding
+from wadi.page.nodes import following, parent, preceding
 
 if TYPE_CHECKING:
     from lxml import etree
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
 _SAID = re.compile(r'.*": (?P<what>.*) at position (?P<offset>\d+)\Z', re.DOTALL)
 _SCOPE = re.compile(r":scope(?![\w-])", re.IGNORECASE)
 _SCOPE_SIBLING = re.compile(r":scope\s*([+~].*)", re.IGNORECASE | re.DOTALL)
+_COMBINED = re.compile(r"[\s>+~(\[\\\"']")
 _ENDS_NAME = re.compile(r"[^\s*,>+~(\[|]\Z")
 _BEFORE_BODY = ":scope "
 _OPENING, _CLOSING = "([", ")]"
@@ -57,10 +59,15 @@ class Selector:
         return found + self._behind(scope) if self.siblings else found
 
     def _behind(self, row: turbohtml.Element) -> list[Any]:
-        """What stands behind the row: searched from its parent, in which the row is the n-th child."""
+        """What stands behind the row."""
+        if len(self.siblings) == 1 and (compound := self.siblings[0][1:].strip()) and not _COMBINED.search(compound):
+            # Most are like `+ tr`: the siblings themselves are asked.
+            behind = islice(following(row), 1 if self.siblings[0][0] == "+" else None)
+            return [one for one in behind if one.matches(compound)]
         above = parent(row)
         if above is None:
             return []
+        # From the parent, in which the row is the n-th child.
         number = 1 + sum(1 for _ in preceding(row))
         return list(above.select(", ".join(f":scope > :nth-child({number}) {part}" for part in self.siblings)))
 

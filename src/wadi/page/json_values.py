@@ -1,14 +1,13 @@
 """JSON values from text, with their digits: numbers that a float would change stay as they are written.
 
-A number is an int, a float where the float is written the same, else a Decimal. NaN and the guards that sites put before
-JSON against script inclusion are let pass; JSON Lines are read as a list.
+A number is an int or a float; one with more digits than a float has is a float that knows them. NaN and the guards that
+sites put before JSON against script inclusion are let pass; JSON Lines are read as a list.
 """
 
 from __future__ import annotations
 
 import json
 import re
-from decimal import Decimal
 from typing import Any
 
 _GUARDS = (")]}',", ")]}'", "while(1);", "for(;;);")
@@ -16,6 +15,27 @@ _GUARDS = (")]}',", ")]}'", "while(1);", "for(;;);")
 _LONG_NUMBER = re.compile(r"[\d.]{16}")
 _SAFE_DIGITS = 15
 _HALF = re.compile(r"\\u[dD][89A-Fa-f]")
+
+
+class LongFloat(float):
+    """A number with more digits than a float keeps: it is compared and reckoned with as a float, and written as it was."""
+
+    __slots__ = ("written",)
+    written: str
+
+    def __new__(cls, written: str) -> LongFloat:
+        number = super().__new__(cls, written)
+        number.written = written
+        return number
+
+    def __str__(self) -> str:
+        return self.written
+
+    def __repr__(self) -> str:
+        return self.written
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return LongFloat, (self.written,)
 
 
 def is_guarded(start: str) -> bool:
@@ -53,10 +73,10 @@ def _value(text: str) -> Any:
     return _with_whole_characters(json.loads(text, parse_float=number_of), text)
 
 
-def number_of(written: str) -> float | Decimal:
-    """A number with a fraction or an exponent: as a float where that has all of its digits."""
+def number_of(written: str) -> float:
+    """A number with a fraction or an exponent, which keeps all of its digits."""
     digits = sum(character.isdigit() for character in written.lower().partition("e")[0])
-    return float(written) if digits <= _SAFE_DIGITS else Decimal(written)
+    return float(written) if digits <= _SAFE_DIGITS else LongFloat(written)
 
 
 def _loosely(text: str, first: ValueError) -> Any:
@@ -91,7 +111,7 @@ def text_of_value(value: Any) -> str:
 
     try:
         return orjson.dumps(value).decode()
-    except TypeError:  # a Decimal, or a whole number beyond 64 bits
+    except TypeError:  # a number with all of its digits, or a whole one beyond 64 bits
         return _written(value)
 
 
@@ -104,4 +124,4 @@ def _written(value: Any) -> str:
         )
     if isinstance(value, list):
         return "[" + ",".join(map(_written, value)) + "]"
-    return str(value) if isinstance(value, Decimal) else json.dumps(value, ensure_ascii=False)
+    return str(value) if isinstance(value, LongFloat) else json.dumps(value, ensure_ascii=False)

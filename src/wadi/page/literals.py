@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from decimal import Decimal
 from typing import Any
 
 from wadi.page.json_values import number_of, whole_characters
@@ -140,7 +139,7 @@ def _unescaped(found: re.Match[str]) -> str:
     return _SHORT.get(found[4], found[4])
 
 
-def _number(text: str) -> int | float | Decimal:
+def _number(text: str) -> int | float:
     if "x" in text.lower():
         return int(text, 16)
     return int(text) if re.fullmatch(r"[+-]?\d+", text) else number_of(text)
