@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import os
 import pty
@@ -14,7 +15,7 @@ import pytest
 from aiohttp import web
 
 from conftest import EXAMPLES, Program, serving
-from small_host import SmallHost, crawled, items, plan_of
+from small_host import HEAD, SmallHost, crawled, items, plan_of
 from wadi.crawling import credentials_of
 from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.problems import CrawlError, UsageError
@@ -70,14 +71,25 @@ class Guarded:
         return items(f"r{number}", more=f"<a href=/l{number + 1}>n</a>" if number < 4 else "")
 
 
+def _everything_in(folder: Path) -> bytes:
+    """All bytes of a run's files, those of the archive unpacked."""
+    files = [path for path in folder.rglob("*") if path.is_file()]
+    assert any(path.suffix == ".gz" for path in files)
+    return b"".join(
+        gzip.decompress(data) if path.suffix == ".gz" else data for path in files for data in [path.read_bytes()]
+    )
+
+
 def _crawl(guarded: Guarded, folder: Path, extra: str = "") -> Any:
     with serving(guarded.host.application) as address:
         loaded = plan_of(folder, PLAN.replace("EXTRA", extra), address)
         with Run.begin(loaded, folder / "runs") as run:
-            run.crawl()
-            kept = b"".join(path.read_bytes() for path in run.folder.rglob("*") if path.is_file())
-            assert b"secret" not in kept
-            assert b"sid=s" not in kept
+            try:
+                run.crawl()
+            finally:
+                kept = _everything_in(run.folder)
+                assert b"secret" not in kept
+                assert b"sid=s" not in kept
             return run.read().rows, [problem["code"] for _, _, problem in run.state.failures()]
 
 
@@ -99,6 +111,38 @@ def test_a_session_that_ends_is_begun_anew_and_nothing_is_lost(
     guarded = Guarded(closed, lives)
     assert _crawl(guarded, tmp_path, extra) == ([["r1"], ["r2"], ["r3"], ["r4"]], [])
     assert len(guarded.sessions) == -(-4 // lives)
+
+
+@pytest.mark.parametrize(
+    "first", [(302, {"Location": "/welcome"}), (307, {"Location": "/again"}), (503, {}), (503, {"Retry-After": "0"})]
+)
+def test_nothing_of_a_log_in_is_kept_however_it_is_answered(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, first: tuple[int, dict[str, str]]
+) -> None:
+    monkeypatch.setenv("U", "me")
+    monkeypatch.setenv("P", "secret")
+    guarded = Guarded(lambda request: (302, {"Location": "/login"}, ""), 2)
+    asked: list[str] = []
+
+    def log_in(request: web.Request, body: str) -> Any:
+        asked.append(body)
+        status, headers = first
+        if status == 503:
+            return (status, headers, "busy")
+        if status == 307:
+            return (status, headers, "")
+        done = guarded.log_in(request, body)
+        return (302, done[1], "") if status == 302 else done
+
+    guarded.host.pages = {**guarded.host.pages, "/do": log_in, "/again": guarded.log_in}
+    monkeypatch.setattr("small_host.HEAD", HEAD.replace("retries = 0", "retries = 2"))
+    if first[0] == 503:
+        with pytest.raises(CrawlError, match="status 503"):
+            _crawl(guarded, tmp_path)
+    else:
+        assert _crawl(guarded, tmp_path) == ([["r1"], ["r2"], ["r3"], ["r4"]], [])
+    assert asked
+    assert all(body == "t=7&u=me&p=secret" for body in asked)
 
 
 def test_a_page_that_stays_closed_fails_and_the_others_go_on(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

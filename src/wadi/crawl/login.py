@@ -83,7 +83,7 @@ def _form(document: Document, login: Login) -> Element:
 
 async def _page(client: Client, request: Request) -> Document:
     try:
-        reply = await client.fetch(request)
+        reply = await client.fetch_unkept(request)
         return read_document(reply.body, reply.url, reply.content_type)
     except FetchFailed as failure:
         raise LoginFailed(Problem("login-failed", f"logging in: {failure.what}")) from failure

@@ -36,6 +36,8 @@ class TriedAgain:
 
 
 Report = Callable[[TriedAgain], None]
+Keep = Callable[[Reply], object]
+"""What takes replies to keep them."""
 
 
 class Client:
@@ -73,7 +75,7 @@ class Client:
         self._rng = rng
         self.sent = 0
         """Requests sent so far: tries, redirects and robots.txt counted."""
-        self.keep: Callable[[Reply], object] = lambda reply: None
+        self.keep: Keep = lambda reply: None
         """Takes the replies that `fetch` does not give: robots.txt, redirects, tries before the last."""
 
     async def close(self) -> None:
@@ -109,10 +111,17 @@ class Client:
 
     async def fetch(self, request: Request) -> Reply:
         """The reply to a request, of a status below 400. Raises FetchFailed."""
+        return await self._fetched(request, self.keep)
+
+    async def fetch_unkept(self, request: Request) -> Reply:
+        """The same for a request of a log-in: neither its redirects nor tries before the last are given to be kept."""
+        return await self._fetched(request, lambda reply: None)
+
+    async def _fetched(self, request: Request, keep: Keep) -> Reply:
         tries = Tries()
         while True:
             try:
-                reply = await self._followed(request)
+                reply = await self._followed(request, keep)
             except FetchFailed as failure:
                 policy = replace(self._policy, retries=0) if self.unreachable(request.host) else self._policy
                 now = datetime.fromtimestamp(self._now(), UTC)
@@ -123,7 +132,7 @@ class Client:
                 self._report(TriedAgain(request, failure, decision, tries.count + 1))
                 tries = tries.after(failure, decision.wait_s)
                 if failure.reply is not None:
-                    self.keep(failure.reply)
+                    keep(failure.reply)
                 await self._sleep(decision.wait_s)
             else:
                 self._unreachable.pop(request.host, None)
@@ -185,7 +194,7 @@ class Client:
             self._throttle.hold(host, wait)
         return reply
 
-    async def _followed(self, request: Request) -> Reply:
+    async def _followed(self, request: Request, keep: Keep) -> Reply:
         """The reply at the end of the redirects."""
         hops: list[Hop] = []
         current = request
@@ -194,7 +203,7 @@ class Client:
             reply = await self._send(current)
             if reply.status not in _REDIRECTS or not reply.header("location"):
                 return _a_success(replace(reply, request=request, hops=tuple(hops)) if hops else reply)
-            self.keep(reply)
+            keep(reply)
             hops.append(Hop(current.url, reply.status))
             current = redirected(current, reply)
             if len(hops) > _MOST_HOPS:
