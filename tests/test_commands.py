@@ -113,7 +113,7 @@ def test_two_missing_details_are_status_1_and_keep_their_rows(program: Program) 
     assert len((program.folder / "out.csv").read_text().splitlines()) == 355
 
 
-def test_a_site_that_stops_in_the_middle_leaves_a_partial_table_and_reasons(program: Program) -> None:
+def test_a_site_that_stops_in_the_middle_leaves_rows_to_be_exported_and_reasons(program: Program) -> None:
     served = subprocess.Popen(
         [*program.command, "demo", "--serve", "--announce"], stdout=subprocess.PIPE, text=True, env=program.environment
     )
@@ -132,6 +132,8 @@ def test_a_site_that_stops_in_the_middle_leaves_a_partial_table_and_reasons(prog
     assert "nothing answers at" in err
     assert "is left for later" in err
     assert "known but not asked for" in err
+    assert not (program.folder / "out.csv").exists()
+    assert program("export", "springs", "-o", "out.csv").status == 0
     rows = (program.folder / "out.csv").read_text("utf-8").splitlines()
     assert 1 < len(rows) < 355
 
@@ -154,6 +156,8 @@ def test_ctrl_c_keeps_what_is_committed(program: Program, site: str) -> None:
     assert running.returncode == 130, err
     assert "(interrupted)" in err
     assert "Traceback" not in err
+    assert "its part:  wadi export runs/springs/" in err
+    assert program("export", "springs", "-o", "out.csv").status == 0
     assert len((program.folder / "out.csv").read_text("utf-8").splitlines()) > 20
 
 

@@ -157,6 +157,8 @@ def test_stopping_takes_what_is_in_flight_and_says_how_to_go_on(program: Program
         assert "go on:     wadi resume runs/p/" in err
         listed = json.loads(program("runs", "--json").out)["runs"]
         assert (listed[0]["state"], listed[0]["waiting"]) == ("interrupted", 1)
+        assert not (program.folder / "out.csv").exists()
+        assert program("export", "p", "-o", "out.csv").status == 0
         before = len((program.folder / "out.csv").read_text().splitlines())
         done = program("resume", "p", "--pages", "6", "-o", "out.csv")
         assert done.status == 0, done.err
@@ -306,3 +308,49 @@ def test_a_run_that_is_complete_stays_as_it_is(tmp_path: Path) -> None:
             run.crawl()
             assert run.end == "complete"
     assert host.asked == ["GET /l"]
+
+
+KEPT = """wadi = 1
+[manners]
+pause = "0s"
+retries = 0
+[inputs]
+site = "http://h"
+[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+fields = { name = "." }
+"""
+
+
+@pytest.mark.parametrize("how", ["down", "gone", "refused"])
+def test_a_crawl_that_comes_to_nothing_leaves_what_was_written_before(program: Program, how: str) -> None:
+    (program.folder / "p.toml").write_text(KEPT)
+    targets = ["t.csv", "t.sqlite", "t.xlsx"]
+    outputs = [part for target in targets for part in ("-o", target)]
+    with serving(SmallHost({"/l": items("a", "b")}).application) as site:
+        assert program("run", "p.toml", "-q", "-i", f"site={site}", *outputs).status == 0
+    before = [(program.folder / target).read_bytes() for target in targets]
+    status = {"down": 0, "gone": 404, "refused": 403}[how]
+    with serving(SmallHost({"/l": (status or 200, {}, "no")}).application) as site:
+        other = "http://127.0.0.1:9" if how == "down" else site
+        done = program("run", "p.toml", "-q", "-i", f"site={other}", *outputs, "-o", "new.csv")
+        told = program("run", "p.toml", "-i", f"site={other}", "-o", "t.csv")
+    assert done.status == 3
+    assert done.err.startswith("p: ")
+    assert '"t.csv", "t.sqlite", "t.xlsx", "new.csv" left as before' in done.err
+    assert len(done.err.splitlines()) == 1
+    assert "its part:  wadi export runs/p/" in told.err
+    assert [(program.folder / target).read_bytes() for target in targets] == before
+    assert not (program.folder / "new.csv").exists()
+
+
+def test_a_limit_that_was_asked_for_writes_what_it_let_come(program: Program) -> None:
+    (program.folder / "p.toml").write_text(KEPT)
+    with serving(SmallHost({"/l": items("a", "b", "c")}).application) as site:
+        done = program("run", "p.toml", "-q", "--rows", "2", "-i", f"site={site}", "-o", "t.csv")
+    assert (done.status, done.err) == (0, "")
+    assert (program.folder / "t.csv").read_text() == "name\na\nb\n"

@@ -86,7 +86,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 def crawl_and_sum_up(
     begun: Run, args: argparse.Namespace, out: TextIO, err: TextIO, credentials: Credentials | None = None
 ) -> Status:
-    """Crawl a run that has begun, write its table and show the summary. Ctrl-C keeps what is committed."""
+    """Crawl a run that has begun, write its table and show the summary. Ctrl-C keeps what is committed.
+
+    A target is written only where the crawl went to its end, or to a limit that was asked for: what stands there stays else.
+    Quiet, one line tells of a problem, and none of success.
+    """
     from wadi.cli.progress import display
     from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
@@ -97,13 +101,26 @@ def crawl_and_sum_up(
             interrupted = begun.crawl(report, credentials=credentials) == "interrupted"
     except KeyboardInterrupt:
         interrupted = True
-    written = write_outputs(begun, args.output, args.table, style)
-    summary = summary_of(begun, written, interrupted=interrupted)
+    is_whole = not interrupted and went_to_its_end(begun)
+    written = write_outputs(begun, args.output, args.table, style) if is_whole else []
+    held_back = () if is_whole else tuple(args.output)
+    summary = summary_of(begun, written, interrupted=interrupted, held_back=held_back)
+    status = Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
     if args.json:
         write_json(summary.as_dict(), out)
     if not args.quiet:
         console(err).print(summary.view(verbose=args.verbose))
-    return Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
+    elif status is not Status.DONE:
+        print(summary.line(), file=err)
+    return status
+
+
+def went_to_its_end(run: Run) -> bool:
+    """Whether a crawl gave what was asked for, as far as it was there: not one that found nobody, or no page."""
+    from wadi.cli.summary import NO_END
+    from wadi.store.outcome import State
+
+    return run.end not in NO_END and run.pages()[State.DONE] > 0
 
 
 def status_of(summary: Summary, *, strict: bool) -> Status:

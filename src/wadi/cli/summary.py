@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from wadi.cli.show import percent, plain, plural
 from wadi.cli.verify import in_short
 from wadi.plan.columns import OUTCOMES
-from wadi.problems import shortened
+from wadi.problems import listed, shortened
 from wadi.store.outcome import State
 
 if TYPE_CHECKING:
@@ -23,6 +23,8 @@ if TYPE_CHECKING:
     from wadi.table.account import Account
 
 _SHOWN_FAILURES = 5
+NO_END = ("host unreachable", "host refused", None)
+"""How a crawl ends that did not go to its end."""
 _LIMITS = ("rows limit", "pages limit", "depth limit", "time limit", "bytes limit", "requests limit")
 
 
@@ -46,6 +48,8 @@ class Summary:
     spent: Mapping[str, float]
     limits: LimitsPlan
     verdict: Verdict
+    held_back: tuple[str, ...] = ()
+    """Targets that were not written, since the crawl did not go to its end."""
 
     @property
     def pages_done(self) -> int:
@@ -57,7 +61,7 @@ class Summary:
 
     @property
     def unreachable(self) -> bool:
-        return self.end in ("host unreachable", "host refused")
+        return self.end in NO_END
 
     @property
     def limit_reached(self) -> bool:
@@ -95,6 +99,7 @@ class Summary:
             "failures": [{"kind": kind, "url": url, "problem": problem} for kind, url, problem in self.failures],
             "notes": [{"url": url, "problem": note} for url, note in self.notes],
             "files": [{"path": path, "rows": rows} for path, rows in self.written],
+            "held_back": list(self.held_back),
             "verdict": self.verdict.as_dict(),
         }
 
@@ -113,6 +118,12 @@ class Summary:
         parts += [plain(line, "red") for line in in_short(self.verdict, self.folder)]
         parts += [plain(line) for line in self._file_lines()]
         return Group(*parts)
+
+    def line(self) -> str:
+        """The summary in one line, for those who want to hear of problems alone."""
+        parts = [self.verdict.sentence.removesuffix(".")]
+        parts += [f"{listed(self.held_back)} left as before"] if self.held_back else []
+        return f"{self.plan}: {'; '.join(parts)}  ({self.folder})"
 
     def _outcome_lines(self) -> list[str]:
         """What became of the lines that went in."""
@@ -173,15 +184,21 @@ class Summary:
 
     def _file_lines(self) -> list[str]:
         lines = [f"files     {path}: {plural(rows, 'row')}" for path, rows in self.written if path != "-"]
+        if self.held_back:
+            lines.append(f"files     {listed(self.held_back)}: left as before, since the crawl did not go to its end")
         lines.append(f"run       {self.folder}")
         if self.interrupted or self.pages[State.WAITING]:
             lines.append(f"  go on:     wadi resume {self.folder}")
-        if not self.written:
+        if self.held_back:
+            lines.append(f"  its part:  wadi export {self.folder} -o {self.held_back[0]}")
+        elif not self.written:
             lines.append(f"  write it:  wadi export {self.folder} -o {self.plan}.csv")
         return lines
 
 
-def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = False) -> Summary:
+def summary_of(
+    run: Run, written: list[tuple[str, int]], *, interrupted: bool = False, held_back: tuple[str, ...] = ()
+) -> Summary:
     """The summary of a run as it stands."""
     from wadi.verifying import verify
 
@@ -204,6 +221,7 @@ def summary_of(run: Run, written: list[tuple[str, int]], *, interrupted: bool = 
         spent=run.state.meta("spent") or {},
         limits=run.loaded.plan.limits,
         verdict=verified.verdict,
+        held_back=held_back,
     )
 
 
