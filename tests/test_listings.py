@@ -287,3 +287,33 @@ def test_another_total_on_the_next_page_tells_that_the_listing_shifted(tmp_path:
     pages = {"/l": items("a", more="<b>3</b><a href=/l1>n</a>"), "/l1": items("b", more="<b>2</b>")}
     with crawled(tmp_path, pages, plan) as done:
         assert done.notes == ["listing-shifted"]
+
+
+@pytest.mark.parametrize(
+    ("links", "text", "wanted", "codes"),
+    [
+        ("<a href=/x>Make the next page work</a><a href=/l2>Next ›</a>", "next", True, []),
+        ("<a href=/x>Next steps</a><a href=/l2>» NEXT</a>", "next", True, []),
+        ("<a href=/x>context</a><a href=/l2>Next page</a>", "next", True, []),
+        ("<a href=/x>Make the next page work</a>", "next", False, []),
+        ("<a href=/l2>Older</a><p><a href=/l2#top>older ›</a><a href='l2'>Older</a>", "Older", True, []),
+        ("<a href=/l2>Next</a><a href=/x>next</a>", "next", True, ["several-next"]),
+        ("<a class=disabled href=/x>Next</a><a href=/l2>Next 10</a>", "next", True, []),
+    ],
+)
+def test_a_listing_goes_on_by_what_a_link_says(
+    tmp_path: Path, links: str, text: str, wanted: bool, codes: list[str]
+) -> None:
+    host = {"/l": items("a", more=links), "/l2": items("b"), "/x": items("wrong")}
+    plan = f"""[start]
+page = "list"
+addresses = ["{{+site}}/l"]
+[page.list]
+rows = "li"
+table = "t"
+next = {{ text = "{text}" }}
+fields = {{ name = "." }}
+"""
+    with crawled(tmp_path, host, plan) as done:
+        assert done.rows() == ([["a"], ["b"]] if wanted else [["a"]])
+        assert done.notes == codes

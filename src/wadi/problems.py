@@ -90,6 +90,7 @@ MEANINGS: dict[str, str] = {
     "split": "A listing states more rows than the site shows of it, so it was asked for in parts.",
     "part-too-long": "A part of a listing is still longer than the site shows, and nothing splits it further: rows are missing.",
     "listing-shifted": "A listing changed while it was read: its total, or the records at the edge of a page.",
+    "several-next": "Several links say the text by which a listing goes on, and lead to different pages; the first counts.",
     "page-again": "The listing led back to a page that it had already shown.",
     "rows-again": "A page of the listing showed the very rows of an earlier one: the listing goes in a circle, or has no more.",
     "other-host": "Links to other hosts than the page's own are not opened unless the plan names these hosts.",

@@ -10,16 +10,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from wadi.crawl.kinds import Kind
+from wadi.crawl.kinds import Kind, Next
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
-from wadi.crawl.paging import next_request, stated_number
+from wadi.crawl.paging import links_that_go_on, next_request, stated_number
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.handing import handed_on
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import BadExpression, Expression
 from wadi.plan.code import CodeFailed
-from wadi.problems import Place, Problem, shortened
+from wadi.problems import Place, Problem, listed, shortened
 from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
@@ -137,6 +137,8 @@ def _extracted(page: _Page) -> Extract:
             notes.append(following)
         elif following is not None:
             links.append(Link(Role.NEXT, 0, kind.name, following))
+        if (several := _several_next(document, kind.next)) is not None:
+            notes.append(several)
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
     total = stated_number(kind.total, document, reply) if kind.total is not None else None
@@ -144,6 +146,17 @@ def _extracted(page: _Page) -> Extract:
         stated_number(kind.next.last, document, reply) if kind.next is not None and kind.next.last is not None else None
     )
     return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count, of_pages=last)
+
+
+def _several_next(document: Document, following: Next) -> Problem | None:
+    """What is to be told where several links say the text of the next one, and lead to different pages."""
+    if following.plan.text is None:
+        return None
+    found = list(dict.fromkeys(map(document.resolved_or_not, links_that_go_on(document, following))))
+    if len(found) < 2:
+        return None
+    what = f'{len(found)} links say "{following.plan.text}" and lead to different pages; the first counts: {listed(found, 3)}'
+    return Problem("several-next", what, Place(document.url), now="at = … says where the one that goes on stands")
 
 
 def with_packed_rows(found: Extract) -> Extract:

@@ -16,6 +16,7 @@ from wadi.urls import NotAUrl, normalised
 from wadi.web.messages import Headers, Reply, Request
 from wadi.web.parameters import LinkRules, sent_parameter
 
+_AROUND = re.compile(r"^\W+|\W+$")
 _OFF_CLASSES = frozenset({"disabled", "inactive"})
 _LINK_VALUE = re.compile(r"<([^>]*)>((?:\s*;\s*[^,;=]+(?:=(?:\"[^\"]*\"|[^,;]*))?)*)")
 _REL = re.compile(r"\brel\s*=\s*\"?([^\";]*)", re.IGNORECASE)
@@ -37,7 +38,7 @@ def next_request(
     plan = following.plan
     if plan.count is not None or following.asking.is_set:
         return _made(document, reply, following, number, rows)
-    reference = linked_next(document, reply) if plan.rel else _link(document, following)
+    reference = linked_next(document, reply) if plan.rel else next(iter(links_that_go_on(document, following)), None)
     return None if reference is None else _to(document, reference, rules or LinkRules(), headers_of(following.asking))
 
 
@@ -110,30 +111,40 @@ def _to(document: Document, reference: str, rules: LinkRules, headers: Headers) 
     return Request(url, headers=headers)
 
 
-def _link(document: Document, following: Next) -> str | None:
-    """The reference of the first link that can be followed.
+def links_that_go_on(document: Document, following: Next) -> list[str]:
+    """The references of the links that can be followed, each once: those that `text` fits best, the first of them counts.
 
     A link without `href`, with `aria-disabled="true"` or with a class that says so is switched off: the listing is at its end.
     """
     for expression in following.at:
-        for node in expression.nodes(document.scope, document):
-            link = _live_link(node, following.plan.text)
-            if link is not None:
-                return link
-    return None
+        found = [link for node in expression.nodes(document.scope, document) if (link := _live_link(node, following))]
+        if found:
+            best = min(fit for fit, _ in found)
+            return list(dict.fromkeys(reference for fit, reference in found if fit == best))
+    return []
 
 
-def _live_link(node: Node, text: str | None) -> str | None:
+def _live_link(node: Node, following: Next) -> tuple[int, str] | None:
+    """How well the text of a link fits, the least the best, and its reference; None for one that is no such link."""
+    text = following.plan.text
     if isinstance(node, JsonNode):
         node = node.value if isinstance(node.value, str) else ""
     if not isinstance(node, Element):
-        return str(node) or None if text is None and isinstance(node, str) else None
-    if text is not None and text.casefold() not in text_of(node).casefold():
-        return None
+        return (0, str(node)) if text is None and isinstance(node, str) and node else None
+    fit = 0 if text is None else _fit(text, text_of(node))
     link = link_of(node)
-    if link is None or not link.attr("href") or _is_off(node) or _is_off(link):
+    if fit is None or link is None or not link.attr("href") or _is_off(node) or _is_off(link):
         return None
-    return str(link.attr("href"))
+    return fit, str(link.attr("href"))
+
+
+def _fit(wanted: str, text: str) -> int | None:
+    """How a link says a text: 0 as all that it says, arrows and marks aside; 1 as words at its begin or end; None not so."""
+    said, wanted = (" ".join(one.casefold().split()) for one in (text, wanted))
+    if wanted in (said, _AROUND.sub("", said)):
+        return 0
+    at_an_end = re.search(rf"^\W*{re.escape(wanted)}(?!\w)|(?<!\w){re.escape(wanted)}\W*$", said)
+    return 1 if at_an_end else None
 
 
 def _is_off(element: Element) -> bool:

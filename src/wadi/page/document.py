@@ -81,6 +81,13 @@ class Document:
         """The absolute URL of a reference that stands on the page. Raises NotAUrl."""
         return resolve(self.base, reference, self.encoding.name)
 
+    def resolved_or_not(self, reference: str) -> str:
+        """The absolute URL of a reference without its fragment; the reference itself where it is none."""
+        try:
+            return self.resolve(reference).partition("#")[0]
+        except NotAUrl:
+            return reference
+
     @cached_property
     def title(self) -> str:
         """The text of `<title>`, folded; empty where there is none."""

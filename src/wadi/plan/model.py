@@ -217,7 +217,9 @@ class NextPlan(AskPlan):
 
     at: Expressions | None = Field(None, description="expression for the link, or for something that holds it")
     text: str | None = Field(
-        None, description="the link whose text says this, case and blanks aside (among all links without at)"
+        None,
+        description="the link whose text is this, or begins or ends with it as words, case, blanks and arrows aside (without at "
+        "among all links)",
     )
     rel: Literal["next"] | None = Field(
         None, description="the link of this relation, in the Link header (RFC 8288) or the page"
