@@ -40,6 +40,23 @@ def row(row):
 
 def wrong(row):
     return 5
+
+def raises(row):
+    return row["nope"]
+
+def adds(row):
+    return row | {"nme": "x"}
+
+def mistypes(row):
+    return row | {"n": "7 m"}
+
+def dated(row):
+    import datetime
+    row["all"].append("x")
+    return row | {"day": datetime.date(2026, 3, 1)}
+
+def sees_all(row):
+    return row | {"name": row["name"] + str(row["n"])}
 """
 
 
@@ -128,9 +145,48 @@ def test_a_row_function_changes_and_rejects_rows(tmp_path: Path) -> None:
     names, rows, account = _rows(tmp_path, LI, TWO, '[table.t]\ncall = "row"\n')
     assert (names, rows) == (["name", "n"], [["A", 1], ["B", 2]])
     assert account.rejected == 1
-    _, rows, account = _rows(tmp_path, LI, TWO, '[table.t]\ncall = "wrong"\n')
-    assert len(rows) == 3
-    assert account.unread["(row)"] == 3
+    assert [(one.count, one.why) for one in account.reject_ways.values()] == [(1, "row() gave None")]
+
+
+@pytest.mark.parametrize(
+    ("function", "rejected", "cells", "told"),
+    [
+        ("wrong", 3, [], "wrong() gave 5, and not the row as a dict"),
+        ("raises", 3, [], "raises() failed, line 20: KeyError: 'nope'"),
+        ("adds", 0, [["a", 1], ["b", 2], ["c", 4]], 'adds() gave "nme", did you mean "name"?'),
+        ("mistypes", 0, [["a", None], ["b", None], ["c", None]], "mistypes() gave '7 m' for a column of type integer"),
+    ],
+)
+def test_what_a_row_function_does_wrong_is_told(
+    tmp_path: Path, function: str, rejected: int, cells: list[Any], told: str
+) -> None:
+    _, rows, account = _rows(tmp_path, LI, TWO, f'[table.t]\ncall = "{function}"\n')
+    said = [one.why for one in account.reject_ways.values()] + [one.what for _, one in account.unread_examples.values()]
+    assert (rows, account.rejected, said) == (cells, rejected, [told])
+
+
+def test_dates_of_a_row_function_are_held_as_texts_and_its_lists_are_its_own(tmp_path: Path) -> None:
+    fields = 'name = { at = ".", find = "[a-z]" }\nday = { at = "i", type = "date" }\nall = { at = "b", many = true }'
+    _, rows, _ = _rows(tmp_path, LI, fields, '[table.t]\ncall = "dated"\n')
+    assert rows[0] == ["a", "2026-03-01", ["1", "x"]]
+
+
+def test_columns_that_are_left_out_help_to_make_others(tmp_path: Path) -> None:
+    table = '[table.t]\ncolumns = ["name", "half"]\ncall = "sees_all"\n[table.t.derive]\nhalf = "n / 2"\n'
+    table += '[table.t.check]\nwhere = ["n < 4"]\n[table.t.check.columns]\nn = { maximum = 3 }\n'
+    names, rows, account = _rows(tmp_path, LI, TWO, table)
+    assert (names, rows) == (["name", "half"], [["a1", 0.5], ["b2", 1.0], ["c4", 2.0]])
+    assert (account.filled, account.unread) == ({"name": 3, "half": 3}, {})
+
+
+@pytest.mark.parametrize(
+    "key", ["constant = { year = 2026 }", 'rename = { n = "count" }', 'hash = ["n"]', 'origin = ["url"]']
+)
+def test_a_column_that_is_asked_for_and_left_out_is_a_mistake(tmp_path: Path, key: str) -> None:
+    with pytest.raises(PlanError) as raised:
+        _rows(tmp_path, LI, TWO, f'[table.t]\ncolumns = ["name"]\n{key}\n')
+    [problem] = raised.value.problems
+    assert (problem.code, "columns leaves it out" in problem.what) == ("unknown-column", True)
 
 
 def test_personal_data_is_hashed_by_a_key(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -13,7 +13,7 @@ from wadi.quality.html import rendered
 from wadi.quality.verify import Facts, TableFacts, verdict_of
 from wadi.quality.words import figure, share
 from wadi.store.outcome import CellProblem
-from wadi.table.account import Account, DoubleWay
+from wadi.table.account import Account, DoubleWay, RejectWay
 
 COLUMNS = [
     Column("code", "string", False, None, False, ("list",)),
@@ -65,7 +65,8 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ({"tables": [table(filled={"code": 10})]}, [("blank", True)], "altitude is blank in every row"),
     ({"tables": [table(filled={"code": 10})], "earlier": 1}, [], "all that was asked for holds"),
     ({"tables": [table(filled={"code": 10})], "end": "pages limit"}, [("limit", False)], "all that was asked for holds"),
-    ({"tables": [table(rejected=2, reject_examples=[("http://h/", "code")])]}, [("rejects", True)], "2 rows of springs lack"),
+    ({"tables": [table(rejected=2, reject_ways={"no code": RejectWay(2, "no code", "http://h/")})]}, [("rejects", True)], "rejects: no code"),
+    ({"unread_runs": ["runs/x/1"]}, [("earlier-unreadable", False)], "all that was asked for holds"),
     ({"notes": [("http://h/", problem("listing-shifted", "it shifted"))]}, [("listing-shifted", True)], "rows may be missing"),
     ({"notes": [("http://h/", problem("other-host", "2 links left"))]}, [("other-host", False)], "all that was asked for holds"),
     ({"broken": [Broken("springs", "", "rows", "number of rows is 10, at least 300 is wanted")]}, [("check: rows", True)], "300"),

@@ -175,6 +175,40 @@ def test_runs_with_other_inputs_are_not_compared(program: Program, site: str) ->
         assert verified(program)[1]["compared_with"] == compared
 
 
+def test_columns_that_are_left_out_help_others_and_a_bad_row_function_says_how_often(
+    program: Program, site: str
+) -> None:
+    table = "[table.springs]\n"
+    assert table in plan_text()
+    more = 'columns = ["code", "dekalitres"]\ncall = "odd"\nderive = { dekalitres = "flow / 10" }\n'
+    more += 'check = { where = ["flow >= 0"], columns = { flow = { minimum = 0 } } }\n'
+    (program.folder / "springs.toml").write_text('code = "c.py"\n' + plan_text().replace(table, table + more))
+    (program.folder / "c.py").write_text("def odd(row):\n    return row if row['name'] else row\n")
+    done = program("run", "springs.toml", "--input", f"site={site}", "-o", "s.csv")
+    assert (done.status, (program.folder / "s.csv").read_text().splitlines()[0]) == (0, "code,dekalitres"), done.err
+    (program.folder / "c.py").write_text("def odd(row):\n    return row['nope']\n")
+    done = program("run", "springs.toml", "--input", f"site={site}")
+    assert done.status == 1
+    assert "rejects   354 of 354 rows: odd() failed, line 2: KeyError: 'nope' (first on " in done.err
+    assert "of springs are among the rejects: odd() failed" in program("verify", "springs").out
+    assert program("export", "springs", "--table", "rejects", "-o", "r.csv").status == 0
+    assert (program.folder / "r.csv").read_text("utf-8").count("odd() failed") == 354
+
+
+def test_an_earlier_run_that_cannot_be_read_is_named_and_left_out(again: Program, site: str) -> None:
+    [folder] = (again.folder / "runs/springs").iterdir()
+    (folder / "run.sqlite").write_bytes(b"no database" * 100)
+    done = again("run", "springs.toml", "--input", f"site={site}")
+    assert done.status == 0, done.err
+    status, told = verified(again)
+    [found] = told["findings"]
+    assert (status, found["code"], found["examples"]) == (
+        0,
+        "earlier-unreadable",
+        [str(folder.relative_to(again.folder))],
+    )
+
+
 def test_what_is_not_there_is_said(again: Program) -> None:
     done = again("verify", "nowhere")
     assert (done.status, "[no-such-run]" in done.err) == (2, True)

@@ -151,11 +151,16 @@ class Run:
         return Means(self.year, self.loaded.functions, key.encode())
 
     def assembly(
-        self, table: str | None = None, trouble: Callable[[Trouble], None] = lambda trouble: None
+        self,
+        table: str | None = None,
+        trouble: Callable[[Trouble], None] = lambda trouble: None,
+        *,
+        with_helpers: bool = False,
     ) -> Assembly | Outcomes | Troubles:
         """The rows of a table, to be taken once, with its columns and account; `problems` and `rejects` are tables, too.
 
-        What does not come about on the way is told to `trouble`. Raises UsageError for an unknown table.
+        What does not come about on the way is told to `trouble`; `with_helpers` rows have the columns, too, that the plan
+        leaves out. Raises UsageError for an unknown table.
         """
         name, plan = self._known(table), self.loaded.plan
         if name == OUTCOMES and has_outcomes(plan):
@@ -166,8 +171,9 @@ class Run:
         own = limit if name == self.tables[0] else None
         sighting = self._sighting(name) if table_plan(plan, name).seen else None
         return Assembly(
-            self.state, plan, name, limit=own, parent_limit=limit, means=self.means, sighting=sighting, trouble=trouble
-        )
+            self.state, plan, name, limit=own, parent_limit=limit, means=self.means, sighting=sighting, trouble=trouble,
+            with_helpers=with_helpers,
+        )  # fmt: skip
 
     def _sighting(self, table: str) -> Sighting:
         """Since when records are known. A run that did not come to its end, lacks pages that may give rows, or stopped at known

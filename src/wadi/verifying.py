@@ -31,11 +31,11 @@ from wadi.table.cells import flat
 _MARKED_PAGES = 3
 
 
-def run_table(run: Run, name: str) -> TableSource:
-    """A table of a run that can be walked again and again."""
-    assembly = run.assembly(name)
+def run_table(run: Run, name: str, *, with_helpers: bool = False) -> TableSource:
+    """A table of a run that can be walked again and again; `with_helpers` with the columns, too, that the plan leaves out."""
+    assembly = run.assembly(name, with_helpers=with_helpers)
     key = [assembly.columns[place].name for place in assembly.key] if isinstance(assembly, Assembly) else []
-    return TableSource(name, assembly.columns, lambda: run.assembly(name).rows(), key)
+    return TableSource(name, assembly.columns, lambda: run.assembly(name, with_helpers=with_helpers).rows(), key)
 
 
 def sources_of(what: str, runs: Path | str, table: str | None, stack: ExitStack) -> list[TableSource]:
@@ -84,10 +84,13 @@ def verify(run: Run, *, against: str | None = None, profile: Profiler = measured
     if run.end == "complete":
         run.state.set_meta("measures", measures.as_dict())
     folders = [find_run(against, run.folder.parent.parent)] if against is not None else earlier_runs(run)
-    past = [one for one in map(measures_in, folders) if one is not None] if run.end == "complete" else []
-    facts = _facts(run, looked, drifts(measures, past), len(past))
+    past = {folder: measures_in(folder) for folder in folders} if run.end == "complete" else {}
+    unread = [str(folder) for folder, found in past.items() if found is None]
+    readable = [found for found in past.values() if found is not None]
+    compared = [str(folder) for folder in folders if str(folder) not in unread]
+    facts = _facts(run, looked, drifts(measures, readable), len(readable), unread)
     accounts = [(profile.name, list(source.columns), account) for profile, source, account in looked]
-    return Verified(verdict_of(facts), [one for one, _ in seen], accounts, measures, [str(one) for one in folders])
+    return Verified(verdict_of(facts), [one for one, _ in seen], accounts, measures, compared)
 
 
 def _looked(run: Run, name: str, profile: Profiler) -> tuple[TableProfile, TableSource, Account]:
@@ -99,7 +102,11 @@ def _looked(run: Run, name: str, profile: Profiler) -> tuple[TableProfile, Table
 
 
 def _facts(
-    run: Run, looked: list[tuple[TableProfile, TableSource, Account]], drifted: Sequence[Drift], earlier: int
+    run: Run,
+    looked: list[tuple[TableProfile, TableSource, Account]],
+    drifted: Sequence[Drift],
+    earlier: int,
+    unread: Sequence[str],
 ) -> Facts:
     plan = run.loaded.plan
     tables = [TableFacts(source.name, source.columns, profile.rows, account) for profile, source, account in looked]
@@ -116,6 +123,7 @@ def _facts(
         broken=[one for _, source, account in looked for one in _broken(run, source, account)],
         drifted=drifted,
         earlier=earlier,
+        unread_runs=unread,
     )
 
 
@@ -135,23 +143,29 @@ def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
 
     def values(reference: str) -> set[Any]:
         table, _, column = reference.partition(".")
-        other = run_table(run, table)
+        other = run_table(run, table, with_helpers=True)
         place = other.names.index(column)
         return {flat(row[place]) for row in other.rows() if row[place] is not None}
 
-    return check_table(source, check, account.doubles, Context(run.as_of[:10], values))
+    return check_table(
+        run_table(run, source.name, with_helpers=True), check, account.doubles, Context(run.as_of[:10], values)
+    )
 
 
 def earlier_runs(run: Run) -> list[Path]:
     """The folders of the plan's complete runs before this one with the same inputs, the oldest first, as many as drift looks
-    at. Addresses may be others: a site moves."""
+    at, and of those before it that cannot be opened. Addresses may be others: a site moves."""
     began, asked = str(run.state.meta("began")), _asked_for(run.given_inputs)
     found: list[Path] = []
     for folder in run_folders(run.folder.parent.parent, run.plan_name):
-        with suppress(WadiError), RunState.open(folder / DATABASE) as state:
-            is_before = state.meta("end") == "complete" and str(state.meta("began")) < began
-            if is_before and _asked_for(state.meta("given") or {}) == asked:
-                found.append(folder)
+        try:
+            with RunState.open(folder / DATABASE) as state:
+                is_before = state.meta("end") == "complete" and str(state.meta("began")) < began
+                is_one = is_before and _asked_for(state.meta("given") or {}) == asked
+        except (WadiError, sqlite3.Error):
+            is_one = folder.name < run.folder.name
+        if is_one:
+            found.append(folder)
         if len(found) == MOST_RUNS:
             break
     return found[::-1]
@@ -175,7 +189,7 @@ def measures_in(folder: Path) -> Measures | None:
             with suppress(OSError, sqlite3.Error):  # a folder that is only read
                 run.state.set_meta("measures", found.as_dict())
             return found
-    except WadiError:
+    except Exception:  # whatever an earlier run holds is no fault of this one: it is named and left out
         return None
 
 

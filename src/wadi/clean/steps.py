@@ -228,13 +228,18 @@ def called(name: str, functions: Functions | None) -> Callable[..., object]:
         try:
             return function(*values)
         except Exception as error:  # the analyst's code may raise anything: one cell is lost, not the run
-            trace = error.__traceback__
-            while trace is not None and trace.tb_next is not None:
-                trace = trace.tb_next
-            line = f", line {trace.tb_lineno}" if trace is not None else ""
-            raise NotReadable("code-failed", f"{name}({values[0]!r}){line}: {type(error).__name__}: {error}") from error
+            raise NotReadable("code-failed", f"{name}({values[0]!r}), {where_it_failed(error)}") from error
 
     return call
+
+
+def where_it_failed(error: BaseException) -> str:
+    """The line of the analyst's code that raised, the exception and what it says."""
+    trace = error.__traceback__
+    while trace is not None and trace.tb_next is not None:
+        trace = trace.tb_next
+    line = f"line {trace.tb_lineno}: " if trace is not None else ""
+    return f"{line}{type(error).__name__}: {error}"
 
 
 def _typed(name: str, verb: Verb, arguments: list[str], sentence: str) -> list[str | int]:

@@ -113,7 +113,11 @@ class Summary:
                 parts += [plain(line) for line in self._outcome_lines()]
                 continue
             parts.append(plain(self._headline(name, account, main=number == 0), "bold"))
-            parts += [_columns_view(columns, account), *(plain(line) for line in _account_lines(account)), plain("")]
+            parts += [
+                _columns_view(columns, account),
+                *(plain(line) for line in _account_lines(columns, account)),
+                plain(""),
+            ]
         parts += [plain(line) for line in self._page_lines(verbose)]
         parts += [plain(line, "red") for line in in_short(self.verdict, self.folder)]
         parts += [plain(line) for line in self._file_lines()]
@@ -258,16 +262,18 @@ def _remarks(name: str, account: Account) -> str:
     remarks = []
     if name in account.unread:
         url, problem = account.unread_examples[name]
-        remarks.append(
-            f"{account.unread[name]} not readable, first: {shortened(problem.what, 70)} ({shortened(url, 60)})"
-        )
+        counted = "times" if problem.code == "unknown-column" else "not readable, first:"
+        remarks.append(f"{account.unread[name]} {counted} {shortened(problem.what, 70)} ({shortened(url, 60)})")
     if name in account.several:
         remarks.append(f"several matches in {plural(account.several[name], 'row')}, the first was taken")
     return "; ".join(remarks)
 
 
-def _account_lines(account: Account) -> list[str]:
+def _account_lines(columns: list[Column], account: Account) -> list[str]:
     lines = []
+    shown = {column.name for column in columns}
+    for name in [name for name in (*account.unread, *account.several) if name not in shown]:
+        lines.append(f"not written  {shortened(name, 40)}: {_remarks(name, account)}")
     if account.doubles:
         lines.append(f"doubles   {plural(account.doubles, 'row')} of {account.given:,} left out")
         for way, found in sorted(account.double_ways.items(), key=lambda item: -item[1].count):
@@ -277,9 +283,9 @@ def _account_lines(account: Account) -> list[str]:
                 + (f" and {shortened(url, 80)}" if url != first else "")
                 for key, first, url in found.examples
             ]
-    if account.rejected:
-        shown = "; ".join(f"no {column} on {shortened(url, 70)}" for url, column in account.reject_examples)
-        lines.append(f"rejects   {plural(account.rejected, 'row')} without a required value: {shown}")
+    for one in account.reject_ways.values():
+        said = f"{one.count:,} of {plural(account.given, 'row')}: {shortened(one.why, 120)}"
+        lines.append(f"rejects   {said} (first on {shortened(one.url, 70)})")
     if account.incomplete:
         lines.append(f"details   {plural(account.incomplete, 'row')} without the detail page's columns")
     if account.earlier:

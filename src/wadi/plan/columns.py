@@ -111,6 +111,12 @@ def columns(plan: Plan, table: str) -> list[Column]:
     return [_column(plan, table, name) for name in order]
 
 
+def helper_columns(plan: Plan, table: str) -> list[Column]:
+    """The columns that the table's `columns` leave out: not written, but others may be made of them and checks may ask them."""
+    written = {column.name for column in columns(plan, table)}
+    return [_column(plan, table, name) for name in columns_of(plan, table) if name not in written]
+
+
 def _column(plan: Plan, table: str, name: str) -> Column:
     own = table_plan(plan, table)
     column = _picked_column(plan, table, name) or _made_column(own, name)

@@ -55,7 +55,8 @@ class TableFacts:
 @dataclass(frozen=True)
 class Facts:
     """What is known of a run. `listings` are those that state a total: kind, URL, stated, came. `failures` are kind, URL and
-    problem; `completing` are the page kinds that complete rows, with the table; `notes` are URL and problem."""
+    problem; `completing` are the page kinds that complete rows, with the table; `notes` are URL and problem.
+    `unread_runs` are the earlier runs that cannot be read."""
 
     end: str | None
     tables: Sequence[TableFacts]
@@ -68,6 +69,7 @@ class Facts:
     broken: Sequence[Broken] = ()
     drifted: Sequence[Drift] = ()
     earlier: int = 0
+    unread_runs: Sequence[str] = ()
 
 
 @dataclass(frozen=True)
@@ -225,11 +227,19 @@ def _notes(facts: Facts) -> Iterator[Finding]:
 
 def _rejects(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables:
-        account = table.account
-        if account.rejected:
-            examples = tuple(f"no {column}: {url}" for url, column in account.reject_examples)
-            what = f"{account.rejected:,} rows of {table.name} lack a required value and are among the rejects"
-            yield Finding("rejects", what, table=table.name, examples=examples)
+        for way in table.account.reject_ways.values():
+            what = f"{way.count:,} of {table.account.given:,} rows of {table.name} are among the rejects: {way.why}"
+            yield Finding("rejects", what, table=table.name, examples=(way.url,))
+
+
+def _unread_runs(facts: Facts) -> Iterator[Finding]:
+    if count := len(facts.unread_runs):
+        which = (
+            "1 earlier run that cannot be read was" if count == 1 else f"{count} earlier runs that cannot be read were"
+        )
+        yield Finding(
+            "earlier-unreadable", f"{which} left out", fails=False, examples=tuple(facts.unread_runs[:_EXAMPLES])
+        )
 
 
 def _unread(facts: Facts) -> Iterator[Finding]:
@@ -237,7 +247,12 @@ def _unread(facts: Facts) -> Iterator[Finding]:
         for column, count in table.account.unread.items():
             url, problem = table.account.unread_examples[column]
             fails = count > UNREAD_SHARE * max(1, table.rows)
-            what = f"{count:,} cells of {column} cannot be read"
+            is_known = problem.code != "unknown-column"
+            what = (
+                f"{count:,} cells of {column} cannot be read"
+                if is_known
+                else f"{count:,} × {shortened(problem.what, 120)}"
+            )
             yield Finding("unread", what, fails, table.name, column, (f"{shortened(problem.what, 120)}: {url}",))
 
 
@@ -280,6 +295,7 @@ RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
     _blank,
     _checks,
     _drift,
+    _unread_runs,
     _rejects,
     _unread,
     _notes,

@@ -19,12 +19,21 @@ class DoubleWay:
 
 
 @dataclass(slots=True)
+class RejectWay:
+    """Rows rejected in one way: how many, and of the first why, and the URL of its page."""
+
+    count: int
+    why: str
+    url: str
+
+
+@dataclass(slots=True)
 class Account:
     """What became of the rows that the pages gave.
 
     `filled` counts non-missing cells of accepted rows, by column. `unread` counts cells that could not be read, by column,
     with the URL and the problem of the first. `several` counts rows where a field matched more than once. `double_ways`
-    says how doubles came about. `incomplete_rows` are the
+    says how doubles came about, `reject_ways` why rows were rejected. `incomplete_rows` are the
     numbers of the first that lack a detail page. `earlier` counts rows of a table with `seen` that only earlier runs have.
     """
 
@@ -35,7 +44,7 @@ class Account:
     incomplete: int = 0
     incomplete_rows: list[int] = field(default_factory=list)
     double_ways: dict[str, DoubleWay] = field(default_factory=dict)
-    reject_examples: list[tuple[str, str]] = field(default_factory=list)
+    reject_ways: dict[str, RejectWay] = field(default_factory=dict)
     filled: dict[str, int] = field(default_factory=dict)
     unread: dict[str, int] = field(default_factory=dict)
     unread_examples: dict[str, tuple[str, CellProblem]] = field(default_factory=dict)
@@ -51,11 +60,10 @@ class Account:
         if len(found.examples) < _EXAMPLES:
             found.examples.append((key, first_url, url))
 
-    def add_reject(self, url: str, column: str) -> None:
-        """Count a row that lacks a required value."""
+    def add_reject(self, way: str, why: str, url: str) -> None:
+        """Count a row that is rejected; `way` is what rows are counted by, `why` is said of the first."""
         self.rejected += 1
-        if len(self.reject_examples) < _EXAMPLES:
-            self.reject_examples.append((url, column))
+        self.reject_ways.setdefault(way, RejectWay(0, why, url)).count += 1
 
 
 def way_of_double(first: Stand, again: Stand) -> str:

@@ -14,7 +14,7 @@ from typing import Any
 
 from wadi.clean.errors import NotReadable
 from wadi.page.cells import Field, Notes
-from wadi.plan.columns import Column, columns, lists_of, parent_table, table_plan
+from wadi.plan.columns import Column, columns, helper_columns, lists_of, parent_table, table_plan
 from wadi.plan.model import Plan
 from wadi.plan.starts import FILE
 from wadi.store.order import Visit, Walk
@@ -24,7 +24,7 @@ from wadi.table.account import Account, way_of_double
 from wadi.table.by_route import fields_by_route, value_by_route
 from wadi.table.doubles import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
-from wadi.table.finish import Finish, Made, Means, Trouble
+from wadi.table.finish import Finish, Made, Means, Reject, Trouble
 from wadi.table.seen import Seen, Sighting
 from wadi.urls import without_secret
 
@@ -58,7 +58,8 @@ class _Fate(Enum):
 class Assembly:
     """Puts one table together. An assembly is used once: its account grows as the rows are taken.
 
-    `limit` is how many rows there are at most; of a table of lists `parent_limit` how many rows they are tied to.
+    `limit` is how many rows there are at most; of a table of lists `parent_limit` how many rows they are tied to. Rows have
+    all columns while they are made; those that the plan leaves out stand last, and go unless `with_helpers`.
     """
 
     def __init__(
@@ -72,15 +73,20 @@ class Assembly:
         means: Means = _NO_MEANS,
         sighting: Sighting | None = None,
         trouble: Callable[[Trouble], None] = lambda trouble: None,
+        with_helpers: bool = False,
     ) -> None:
         self.account = Account()
-        self._columns: list[Column] = columns(plan, table)
+        written, helpers = columns(plan, table), helper_columns(plan, table)
+        self._columns: list[Column] = [*written, *helpers]
+        self._written = len(written) if helpers and not with_helpers else None
         self._state = state
         self._table = table
         self._limit = limit
         self._plan = table_plan(plan, table)
         names = self._plan.rename
-        self.columns = [replace(column, name=names.get(column.name, column.name)) for column in self._columns]
+        self.columns = [
+            replace(column, name=names.get(column.name, column.name)) for column in self._columns[: self._written]
+        ]
         self._place = {column.name: place for place, column in enumerate(self._columns)}
         self._required = [place for place, column in enumerate(self._columns) if column.required]
         self._key = [self._place[name] for name in self._plan.key if name in self._place]
@@ -107,7 +113,7 @@ class Assembly:
 
     @property
     def plain_columns(self) -> list[Column]:
-        """The columns under the names that the plan's fields have."""
+        """The columns under the names that the plan's fields have, with those that are left out at the end."""
         return self._columns
 
     @property
@@ -134,7 +140,7 @@ class Assembly:
             yield from self._simple_rows()
             return
         for row in self.placed():
-            yield row.cells
+            yield row.cells if self._written is None else row.cells[: self._written]
         if self._known is not None:
             for cells in self._known.rest():
                 self.account.earlier += 1
@@ -156,7 +162,7 @@ class Assembly:
             kept = self._without_doubles(rows, key, visit) if key else rows
             self.account.accepted += len(kept)
             self._count_filled(kept[:])
-            yield from kept
+            yield from kept if self._written is None else [cells[: self._written] for cells in kept]
 
     def _without_doubles(self, rows: list[Cells], key: list[int], visit: Visit) -> list[Cells]:
         """A page's rows without those whose key has been there."""
@@ -382,16 +388,14 @@ class Assembly:
 
     def _fate(self, row: Placed) -> _Fate:
         cells = row.cells
-        if not self._made.is_idle and not self._made.put(row.cells, lambda *said: self._failed(row, *said)):
-            self.account.add_reject(self._url(row.visit.page), "what the row function wants")
-            return _Fate.REJECTED
+        if not self._made.is_idle:
+            reject = self._made.put(cells, lambda *said: self._failed(row, *said))
+            if reject is not None:
+                return self._rejected(row, reject)
         missing = next((place for place in self._required if cells[place] is None), None) if self._required else None
         if missing is not None:
             name = self._columns[missing].name
-            self.account.add_reject(self._url(row.visit.page), name)
-            what = f'no value for "{name}", which is required'
-            self._trouble(Trouble(row.visit.page, row.number, None, repr(row.cells), "rejected", what))
-            return _Fate.REJECTED
+            return self._rejected(row, Reject(f"no {name}", f'no value for "{name}", which is required'))
         if self._key and self._plan.doubles == "first":
             key = key_of(cells, self._key)
             if key is not None:
@@ -401,12 +405,16 @@ class Assembly:
                     return _Fate.DOUBLE
         return _Fate.ACCEPTED
 
-    def _failed(self, row: Placed, column: str | None, raw: str, error: NotReadable) -> None:
+    def _rejected(self, row: Placed, reject: Reject) -> _Fate:
+        self.account.add_reject(reject.way, reject.why, self._url(row.visit.page))
+        self._trouble(Trouble(row.visit.page, row.number, None, repr(row.cells), "rejected", reject.why))
+        return _Fate.REJECTED
+
+    def _failed(self, row: Placed, column: str, raw: str, error: NotReadable) -> None:
         """Count and tell what a formula or a function could not do."""
         self._trouble(Trouble(row.visit.page, row.number, column, raw, error.code, error.what, error.why))
-        if error.code != "rejected":
-            problem = CellProblem(row.number, column or "(row)", raw, error.code, error.what, error.why)
-            self._account_problems(row.visit.page, [problem], {}, told=True)
+        problem = CellProblem(row.number, column, raw, error.code, error.what, error.why)
+        self._account_problems(row.visit.page, [problem], {}, told=True)
 
     def _origin(self, page: int) -> tuple[str, str | None]:
         at = self._state.came_at(page)

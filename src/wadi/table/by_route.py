@@ -6,7 +6,7 @@ from typing import Any
 
 from wadi.clean.types import Where
 from wadi.page.cells import ROUTE_SOURCES, Field, Notes, Source, cell
-from wadi.plan.columns import columns, fields_giving
+from wadi.plan.columns import columns_of, fields_giving
 from wadi.plan.fields import compile_field
 from wadi.plan.model import Plan
 from wadi.store.order import Visit
@@ -17,11 +17,11 @@ from wadi.table.finish import Means
 def fields_by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str, Field]]:
     """Page kind → column → the fields that are filled in by route."""
     found: dict[str, dict[str, Field]] = {}
-    for column in columns(plan, table):
-        for page, plan_field in fields_giving(plan, table, column.name):
+    for column in columns_of(plan, table):
+        for page, plan_field in fields_giving(plan, table, column):
             if (plan_field.source or "").partition(".")[0] in ROUTE_SOURCES:
-                one = compile_field(column.name, plan_field, means.this_year, means.functions)
-                found.setdefault(page, {})[column.name] = one
+                one = compile_field(column, plan_field, means.this_year, means.functions)
+                found.setdefault(page, {})[column] = one
     return found
 
 

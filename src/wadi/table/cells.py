@@ -9,6 +9,7 @@ from typing import Any
 
 import orjson
 
+from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
 
 LIST_SEPARATOR = "; "
@@ -51,9 +52,12 @@ def disarmed(value: Any) -> Any:
 
 def typed(column: Column) -> Callable[[Any], Any] | None:
     """What turns the column's ISO 8601 texts into dates; None for columns that are what they are."""
-    if column.many:
-        return None
-    return {"date": _date, "datetime": _moment, "time": _time}.get(column.type)
+    return None if column.many else typed_as(column.type)
+
+
+def typed_as(kind: TypeName) -> Callable[[Any], Any] | None:
+    """What turns ISO 8601 texts of a type into dates and times; None for types whose values are what they are."""
+    return {"date": _date, "datetime": _moment, "time": _time}.get(kind)
 
 
 def _date(value: Any) -> Any:

@@ -6,15 +6,20 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Mapping, Sequence
+from copy import deepcopy
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import NotReadable
-from wadi.clean.steps import called
+from wadi.clean.steps import called, where_it_failed
+from wadi.clean.types import TypeName
 from wadi.plan.code import Function
 from wadi.plan.columns import COMPANIONS, Column
 from wadi.plan.model import TablePlan
+from wadi.problems import nearest, shortened
+from wadi.store.outcome import as_stored
+from wadi.table.cells import typed_as
 
 Cells = list[Any]
 Origin = Callable[[int], tuple[str, str | None]]
@@ -43,10 +48,19 @@ class Trouble:
     why: str = ""
 
 
+class Reject(NamedTuple):
+    """Why a row is rejected: in words, and by what it is counted together with others."""
+
+    way: str
+    why: str
+
+
 class Made:
     """Derived columns and the row function, of rows that are complete."""
 
     def __init__(self, plan: TablePlan, columns: Sequence[Column], functions: Mapping[str, Function]) -> None:
+        self._columns = columns
+        self._hashed = frozenset(plan.hash)
         self._place = {column.name: place for place, column in enumerate(columns)}
         self._formulas = [
             (self._place[name], name, Formula(one.formula), one.type == "integer")
@@ -61,26 +75,12 @@ class Made:
         ]
         self.is_idle = not self._formulas and self._call is None and not self._apart
 
-    def put(self, cells: Cells, trouble: Callable[[str | None, str, NotReadable], None]) -> bool:
-        """Fill in what is made of the row; False when the row function rejects it. What fails is told to `trouble`."""
+    def put(self, cells: Cells, trouble: Callable[[str, str, NotReadable], None]) -> Reject | None:
+        """Fill in what is made of the row; why it is rejected, where the row function does. What fails is told to `trouble`."""
         for place, whole, others in self._apart:
             _take_apart(cells, place, whole, others)
-        if self._call is not None:
-            name, function = self._call
-            try:
-                changed = function(self._named(cells))
-            except NotReadable as error:
-                trouble(None, repr(self._named(cells)), error)
-            else:
-                if changed is None:
-                    trouble(None, "", NotReadable("rejected", f"{name}() gave None"))
-                    return False
-                if not isinstance(changed, Mapping):
-                    trouble(None, repr(changed), NotReadable("code-failed", f"{name}() gave no dict"))
-                else:
-                    for column, value in changed.items():
-                        if column in self._place:
-                            cells[self._place[column]] = value
+        if self._call is not None and (reject := self._called(cells, *self._call, trouble)) is not None:
+            return reject
         for place, column, formula, is_whole in self._formulas:
             try:
                 value = formula.value(self._named(cells))
@@ -88,10 +88,83 @@ class Made:
             except NotReadable as error:
                 cells[place] = None
                 trouble(column, formula.text, error)
-        return True
+        return None
+
+    def _called(
+        self,
+        cells: Cells,
+        name: str,
+        function: Callable[..., object],
+        trouble: Callable[[str, str, NotReadable], None],
+    ) -> Reject | None:
+        """Put what the row function gives into the row."""
+        row = {
+            key: deepcopy(value) if isinstance(value, list | dict) else value
+            for key, value in self._named(cells).items()
+        }
+        try:
+            changed = function(row)
+        except NotReadable as error:
+            cause = error.__cause__ or error
+            return Reject(f"{name} {type(cause).__name__}", f"{name}() failed, {where_it_failed(cause)}")
+        if changed is None:
+            return Reject(f"{name} None", f"{name}() gave None")
+        if not isinstance(changed, Mapping):
+            kind = type(changed).__name__
+            return Reject(f"{name} {kind}", f"{name}() gave {shortened(repr(changed), 40)}, and not the row as a dict")
+        for key, value in changed.items():
+            place = self._place.get(key)
+            if place is None:
+                near = nearest(str(key), self._place)
+                hint = f', did you mean "{near}"?' if near else ": columns are those of fields, derive and constant"
+                trouble(str(key), repr(value), NotReadable("unknown-column", f'{name}() gave "{key}"{hint}'))
+            elif key in self._hashed:
+                cells[place] = value
+            elif value is not cells[place]:
+                cells[place], fits = _fitting(self._columns[place], value)
+                if not fits:
+                    column = self._columns[place]
+                    kind = f"a list of {column.type}" if column.many else column.type
+                    what = f"{name}() gave {shortened(repr(value), 40)} for a column of type {kind}"
+                    trouble(str(key), repr(value), NotReadable("code-failed", what))
+        return None
 
     def _named(self, cells: Cells) -> dict[str, Any]:
         return {name: cells[place] for name, place in self._place.items()}
+
+
+_HELD_AS: dict[TypeName, tuple[type, ...]] = {
+    "integer": (int,),
+    "year": (int,),
+    "number": (int, float),
+    "percent": (int, float),
+    "money": (int, float),
+    "boolean": (bool,),
+    "array": (list,),
+    "object": (dict,),
+}
+"""What values of a type are in a row; of the others texts."""
+
+
+def _fitting(column: Column, value: Any) -> tuple[Any, bool]:
+    """A value of the analyst's code as rows hold it, and whether it is of the column's type; None where it is not."""
+    try:
+        held = as_stored(value)
+        whole = held if column.many and held is not None else [held]
+        fits = isinstance(whole, list) and all(one is None or _is_of(column.type, one) for one in whole)
+    except (TypeError, ValueError):
+        fits = False
+    return (held, True) if fits else (None, False)
+
+
+def _is_of(kind: TypeName, value: Any) -> bool:
+    """Whether a value is held as the type wants. Raises ValueError for a date or time that is none."""
+    if isinstance(value, bool) and kind != "boolean":
+        return False
+    if not isinstance(value, _HELD_AS.get(kind, (str,))):
+        return False
+    read = typed_as(kind)
+    return read is None or read(value) is not None
 
 
 def _take_apart(cells: Cells, place: int, column: Column, others: list[int | None]) -> None:

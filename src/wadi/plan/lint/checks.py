@@ -9,7 +9,7 @@ from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import BadSetting
 from wadi.clean.types import NUMERIC, TypeName
 from wadi.plan.checks import ColumnCheckPlan
-from wadi.plan.columns import columns, table_plan, yielded_tables
+from wadi.plan.columns import columns, helper_columns, table_plan, yielded_tables
 from wadi.plan.lint.made import unknown_column
 from wadi.plan.model import Plan
 from wadi.plan.positions import Path
@@ -44,9 +44,9 @@ def checks(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 
 def _types(plan: Plan, table: str) -> dict[str, TypeName]:
-    """The columns of a table as they are written, with their types."""
-    names = table_plan(plan, table).rename
-    return {names.get(column.name, column.name): column.type for column in columns(plan, table)}
+    """The columns of a table under the names that they are written by, those left out as well, with their types."""
+    names, every = table_plan(plan, table).rename, [*columns(plan, table), *helper_columns(plan, table)]
+    return {names.get(column.name, column.name): column.type for column in every}
 
 
 def _column(plan: Plan, text: PlanText, path: Path, check: ColumnCheckPlan, is_numeric: bool) -> Iterator[Finding]:

@@ -20,6 +20,8 @@ from wadi.plan.text import Finding, PlanText
 from wadi.problems import listed, nearest
 from wadi.web.parameters import names_in
 
+_REST = '"…" among the columns stands for the rest'
+
 
 def tables_rule(plan: Plan, text: PlanText) -> Iterator[Finding]:
     """Tables that nothing yields, pages whose rows go nowhere, columns that are not there."""
@@ -89,7 +91,15 @@ def _named_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
             elif key == "key" and _left_out(plan, name, column):
                 path = ("table", name, key, index)
                 what = f'key column "{column}" is left out by columns, so rows could not be told apart'
-                yield path, text.problem("unknown-column", path, what, now='"…" among the columns stands for the rest')
+                yield path, text.problem("unknown-column", path, what, now=_REST)
+    asked: list[tuple[Path, str]] = [(("constant", column), column) for column in table.constant]
+    asked += [(("rename", column), column) for column in table.rename]
+    asked += [(("hash", index), column) for index, column in enumerate(table.hash)]
+    asked += [(("origin", index), f"origin_{part}") for index, part in enumerate(table.origin)]
+    for inside, column in asked:
+        if column in known and _left_out(plan, name, column):
+            what = f'{inside[0]} asks for column "{column}", and columns leaves it out'
+            yield ("table", name, *inside), text.problem("unknown-column", ("table", name, *inside), what, now=_REST)
 
 
 def _seen(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
@@ -168,12 +178,11 @@ def file_names(plan: Plan, text: PlanText) -> Iterator[Finding]:
         known = columns_of(plan, table)
         for name, field in fields.items():
             for column in names_in(field.name or ""):
-                if column not in known or _left_out(plan, table, column):
+                if column not in known:
                     path: Path = (*above, name, "name")
                     near = nearest(column, [one for one in known if one != column])
                     now = f'did you mean "{near}"?' if near else f"columns: {listed(known)}"
-                    gone = f'the columns of table "{table}" leave "{column}" out'
-                    what = gone if column in known else f'table "{table}" has no column "{column}"'
+                    what = f'table "{table}" has no column "{column}"'
                     yield path, text.problem("unknown-column", path, what, now=now)
             for part in companions_of(name, field.type):
                 if part in fields:
