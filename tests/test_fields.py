@@ -179,6 +179,18 @@ def test_columns_that_are_left_out_help_to_make_others(tmp_path: Path) -> None:
     assert (account.filled, account.unread) == ({"name": 3, "half": 3}, {})
 
 
+def test_columns_that_are_left_out_name_files_and_are_carried_into_lists(tmp_path: Path) -> None:
+    fields = 'name = "h2"\nn = { at = "b", type = "integer" }\n'
+    fields += 'doc = { at = "a", attr = "href", type = "file", name = "{name}-{n}" }\n'
+    lists = '[page.list.lists.points]\nrows = "li"\ncarry = ["name", "n"]\nfields = { p = "." }\n[table.t]\ncolumns = ["doc"]\n'
+    page = "<section><h2>a</h2><b>3</b><a href='/f.txt'>f</a><ul><li>x<li>y</ul></section>"
+    file = (200, {"Content-Type": "text/plain"}, "hello")
+    plan = BASE.replace('rows = "li"', 'rows = "section"') + fields + lists
+    with crawled(tmp_path, {"/l": page, "/f.txt": file}, plan) as done:
+        assert done.run.read().rows == [["files/a-3.txt"]]
+        assert done.run.read("points").rows == [["a", 3, "x"], ["a", 3, "y"]]
+
+
 @pytest.mark.parametrize(
     "key", ["constant = { year = 2026 }", 'rename = { n = "count" }', 'hash = ["n"]', 'origin = ["url"]']
 )
