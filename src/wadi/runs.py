@@ -23,8 +23,9 @@ from wadi.store.history import History, digest_of, write_history
 from wadi.store.outcome import State
 from wadi.store.state import RunState
 from wadi.table.account import Account
-from wadi.table.assemble import Assembly, EnoughRows
+from wadi.table.assemble import Assembly
 from wadi.table.destinations import Source, holds_several, write_tables
+from wadi.table.enough import EnoughRows
 from wadi.table.files import give_names
 from wadi.table.finish import Means, Trouble
 from wadi.table.outcomes import Outcomes, has_outcomes

@@ -476,27 +476,6 @@ class Assembly:
         return without_secret(self._state.url_of(page))
 
 
-class EnoughRows:
-    """Whether the first `limit` rows of a table are certain; asked after each commit. Rows once counted stay counted."""
-
-    def __init__(self, state: RunState, plan: Plan, table: str, limit: int, *, means: Means) -> None:
-        assembly = Assembly(state, plan, table, means=means)
-        doubles = table_plan(plan, table).doubles
-        # Later rows change earlier ones with "last" and "merge", so nothing is certain before the end.
-        self._open_end = doubles in ("last", "merge") and bool(table_plan(plan, table).key)
-        self._open_end = self._open_end or any(name == table for _, name, _ in lists_of(plan))
-        self._certain = assembly.certain()
-        self._limit = limit
-        self._count = 0
-
-    def __call__(self) -> bool:
-        if self._open_end:
-            return False
-        while self._count < self._limit and next(self._certain):
-            self._count += 1
-        return self._count >= self._limit
-
-
 def key_of(row: Cells, places: list[int]) -> tuple[Any, ...] | None:
     """The key of a row; None when a part of it is missing: such a row is no double of any other."""
     if len(places) == 1:
