@@ -104,6 +104,25 @@ def test_names_in_xml(expression: str, wanted: list[str]) -> None:
     assert [text_of(node) for node in compile_expression(expression).nodes(document.scope, document)] == wanted  # type: ignore[arg-type]
 
 
+BOMB = "".join(f'<!ENTITY a{n} "{f"&a{n - 1};" * 10}">' for n in range(1, 9))
+
+
+@pytest.mark.parametrize(
+    ("source", "text", "is_whole"),
+    [
+        ("<!DOCTYPE r [<!ENTITY a 'Ash'>]><r>&a; Well &amp; Co</r>", "Ash Well & Co", True),
+        ("<!DOCTYPE r [<!ENTITY a SYSTEM 'file:///etc/hostname'>]><r>Ash &a;Well</r>", "Ash Well", False),
+        ("<r>&nbsp;Ash</r>", "&nbsp;Ash", False),
+        (f"<!DOCTYPE r [<!ENTITY a0 'ha'>{BOMB}]><r>Ash &a8;</r>", "Ash", False),
+    ],
+)
+def test_entities_of_xml_are_those_that_the_document_declares_and_bounded(
+    source: str, text: str, is_whole: bool
+) -> None:
+    document = read_document(source.encode(), "http://h/", "application/xml")
+    assert (text_of(document.top), not document.cut_off) == (text, is_whole)
+
+
 def test_broken_xml_is_read_as_far_as_it_goes_and_told() -> None:
     document = read_document(b"<a><b>1</b><c>2</a>", "http://h/", "text/xml")
     assert "line 1" in document.cut_off

@@ -1,7 +1,8 @@
 """XML: read by lxml, its nodes wrapped so that they have the face that HTML's have.
 
-Entities of the document's own DTD are put in as the XML parser bounds it; nothing is loaded. A broken document is read as
-far as it goes. Elements of a default namespace bear their plain names, as people write them.
+Entities that the document declares itself are put in as far as the XML parser bounds it; nothing is loaded. Where it declares
+none they stay as they are written. A broken document is read as far as it goes. Elements of a default namespace bear their
+plain names, as people write them.
 """
 
 from __future__ import annotations
@@ -139,8 +140,15 @@ def xml_tree(text: str) -> XmlTree:
     """The tree of an XML document. Raises ValueError where there is no element in it."""
     from lxml import etree
 
+    declares = "<!ENTITY" in text
+    # The parser bounds how far entities may grow, but not in huge trees: no document is both.
     parser = etree.XMLParser(
-        encoding="utf-8", huge_tree=True, resolve_entities=False, no_network=True, recover=True, remove_pis=True
+        encoding="utf-8",
+        huge_tree=not declares,
+        resolve_entities="internal" if declares else False,  # type: ignore[arg-type] # the stubs know of no "internal"
+        no_network=True,
+        recover=True,
+        remove_pis=True,
     )
     try:
         root = etree.fromstring(_without_declaration(text).encode("utf-8", "replace"), parser)
