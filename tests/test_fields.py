@@ -50,6 +50,9 @@ def adds(row):
 def mistypes(row):
     return row | {"n": "7 m"}
 
+def endless(row):
+    return row | {"n": float("inf")}
+
 def dated(row):
     import datetime
     row["all"].append("x")
@@ -153,6 +156,7 @@ def test_a_row_function_changes_and_rejects_rows(tmp_path: Path) -> None:
     [
         ("wrong", 3, [], "wrong() gave 5, and not the row as a dict"),
         ("raises", 3, [], "raises() failed, line 20: KeyError: 'nope'"),
+        ("endless", 0, [["a", None], ["b", None], ["c", None]], "endless() gave inf for a column of type integer"),
         ("adds", 0, [["a", 1], ["b", 2], ["c", 4]], 'adds() gave "nme", did you mean "name"?'),
         ("mistypes", 0, [["a", None], ["b", None], ["c", None]], "mistypes() gave '7 m' for a column of type integer"),
     ],
@@ -163,6 +167,25 @@ def test_what_a_row_function_does_wrong_is_told(
     _, rows, account = _rows(tmp_path, LI, TWO, f'[table.t]\ncall = "{function}"\n')
     said = [one.why for one in account.reject_ways.values()] + [one.what for _, one in account.unread_examples.values()]
     assert (rows, account.rejected, said) == (cells, rejected, [told])
+
+
+@pytest.mark.parametrize(
+    ("formula", "kind", "gave"),
+    [
+        ("name", "number", "'a'"),
+        ("n > 1", "date", "False"),
+        ("n > 1", "number", "False"),
+        ("n / 2", "integer", "0.5"),
+        ("10 ** 30", "integer", "1000000000000000000000000000000"),
+    ],
+)
+def test_what_a_formula_gives_is_of_its_columns_type_or_told(
+    tmp_path: Path, formula: str, kind: str, gave: str
+) -> None:
+    table = f'[table.t.derive]\nx = {{ formula = "{formula}", type = "{kind}" }}\n'
+    _, rows, account = _rows(tmp_path, LI, TWO, table)
+    assert rows[0] == ["a", 1, None]
+    assert account.unread_examples["x"][1].what == f"the formula gave {gave} for a column of type {kind}"
 
 
 def test_dates_of_a_row_function_are_held_as_texts_and_its_lists_are_its_own(tmp_path: Path) -> None:

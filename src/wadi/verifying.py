@@ -157,16 +157,18 @@ def earlier_runs(run: Run) -> list[Path]:
     at, and of those before it that cannot be opened. Addresses may be others: a site moves."""
     began, asked = str(run.state.meta("began")), _asked_for(run.given_inputs)
     found: list[Path] = []
+    compared = 0
     for folder in run_folders(run.folder.parent.parent, run.plan_name):
         try:
             with RunState.open(folder / DATABASE) as state:
                 is_before = state.meta("end") == "complete" and str(state.meta("began")) < began
                 is_one = is_before and _asked_for(state.meta("given") or {}) == asked
+                compared += is_one
         except (WadiError, sqlite3.Error):
             is_one = folder.name < run.folder.name
         if is_one:
             found.append(folder)
-        if len(found) == MOST_RUNS:
+        if compared == MOST_RUNS:
             break
     return found[::-1]
 

@@ -79,7 +79,13 @@ def form_of(element: Element, document: Document) -> Form:
 
 def password_form(document: Document) -> Element | None:
     """The first form with a field for a password."""
-    return document.tree.select_one("form:has(input[type=password])")
+    return next(
+        (form for form in elements(document.top, "form") if any(map(_is_password, elements(form, "input")))), None
+    )
+
+
+def _is_password(control: Element) -> bool:
+    return (control.attr("type") or "").lower() == "password"
 
 
 def credentials_names(form: Element) -> tuple[str | None, str | None]:

@@ -8,6 +8,7 @@ import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from copy import deepcopy
 from dataclasses import dataclass, field
+from math import isfinite
 from typing import Any, NamedTuple
 
 from wadi.clean.arithmetic import Formula
@@ -48,6 +49,10 @@ class Trouble:
     why: str = ""
 
 
+Tell = Callable[[str, str, NotReadable], None]
+"""Told what did not come about: the column, what it was made of, and why."""
+
+
 class Reject(NamedTuple):
     """Why a row is rejected: in words, and by what it is counted together with others."""
 
@@ -75,27 +80,41 @@ class Made:
         ]
         self.is_idle = not self._formulas and self._call is None and not self._apart
 
-    def put(self, cells: Cells, trouble: Callable[[str, str, NotReadable], None]) -> Reject | None:
+    def put(self, cells: Cells, trouble: Tell) -> Reject | None:
         """Fill in what is made of the row; why it is rejected, where the row function does. What fails is told to `trouble`."""
         for place, whole, others in self._apart:
             _take_apart(cells, place, whole, others)
         if self._call is not None and (reject := self._called(cells, *self._call, trouble)) is not None:
             return reject
-        for place, column, formula, is_whole in self._formulas:
+        for place, name, formula, is_whole in self._formulas:
             try:
                 value = formula.value(self._named(cells))
-                cells[place] = int(value) if is_whole and isinstance(value, float) and value.is_integer() else value
             except NotReadable as error:
                 cells[place] = None
-                trouble(column, formula.text, error)
+                trouble(name, formula.text, error)
+                continue
+            made = int(value) if is_whole and isinstance(value, float) and value.is_integer() else value
+            self._put(cells, place, made, "the formula", trouble)
         return None
+
+    def _put(self, cells: Cells, place: int, value: Any, maker: str, trouble: Tell) -> None:
+        """Put a value that was made into a cell; one that its column cannot hold is told, and the cell is missing."""
+        column = self._columns[place]
+        if column.name in self._hashed:
+            cells[place] = value
+            return
+        cells[place], fits = _fitting(column, value)
+        if not fits:
+            kind = f"a list of {column.type}" if column.many else column.type
+            what = f"{maker} gave {shortened(repr(value), 40)} for a column of type {kind}"
+            trouble(column.name, repr(value), NotReadable("code-failed", what))
 
     def _called(
         self,
         cells: Cells,
         name: str,
         function: Callable[..., object],
-        trouble: Callable[[str, str, NotReadable], None],
+        trouble: Tell,
     ) -> Reject | None:
         """Put what the row function gives into the row."""
         row = {
@@ -118,15 +137,8 @@ class Made:
                 near = nearest(str(key), self._place)
                 hint = f', did you mean "{near}"?' if near else ": columns are those of fields, derive and constant"
                 trouble(str(key), repr(value), NotReadable("unknown-column", f'{name}() gave "{key}"{hint}'))
-            elif key in self._hashed:
-                cells[place] = value
             elif value is not cells[place]:
-                cells[place], fits = _fitting(self._columns[place], value)
-                if not fits:
-                    column = self._columns[place]
-                    kind = f"a list of {column.type}" if column.many else column.type
-                    what = f"{name}() gave {shortened(repr(value), 40)} for a column of type {kind}"
-                    trouble(str(key), repr(value), NotReadable("code-failed", what))
+                self._put(cells, place, value, f"{name}()", trouble)
         return None
 
     def _named(self, cells: Cells) -> dict[str, Any]:
@@ -144,6 +156,9 @@ _HELD_AS: dict[TypeName, tuple[type, ...]] = {
     "object": (dict,),
 }
 """What values of a type are in a row; of the others texts."""
+_WHOLE = ("integer", "year")
+_BEYOND = 2**63
+"""Whole numbers are held in 64 bits."""
 
 
 def _fitting(column: Column, value: Any) -> tuple[Any, bool]:
@@ -162,6 +177,8 @@ def _is_of(kind: TypeName, value: Any) -> bool:
     if isinstance(value, bool) and kind != "boolean":
         return False
     if not isinstance(value, _HELD_AS.get(kind, (str,))):
+        return False
+    if isinstance(value, int | float) and not (isfinite(value) and (kind not in _WHOLE or -_BEYOND <= value < _BEYOND)):
         return False
     read = typed_as(kind)
     return read is None or read(value) is not None
