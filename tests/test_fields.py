@@ -335,7 +335,9 @@ def test_the_program_reads_again_and_traces(program: Program, tmp_path: Path) ->
         path.write_text(
             head + BASE.replace('"li"', '"li.none"') + 'name = "a"\nsize = { at = "i", type = "integer", unit = "m" }\n'
         )
-        assert program("reparse", "p", "-o", "none.csv").status == 0
+        done = program("reparse", "p", "-o", "none.csv")
+        assert done.status == 1
+        assert 'no rows on a page without "li.none"' in done.err
         path.write_text(
             head + BASE + 'name = "a"\nsize = { at = "i", type = "integer", unit = "m" }\n[table.t]\nkey = "name"\n'
         )

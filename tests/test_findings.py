@@ -10,7 +10,7 @@ from wadi.plan.columns import Column
 from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.html import rendered
-from wadi.quality.verify import Facts, TableFacts, verdict_of
+from wadi.quality.verify import Facts, Rowless, TableFacts, verdict_of
 from wadi.quality.words import figure, share
 from wadi.store.outcome import CellProblem
 from wadi.table.account import Account, DoubleWay, RejectWay
@@ -63,7 +63,26 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ),
     ({"failures": [("list", "http://h/1", problem("blocked", "a block"))]}, [("blocked", True)], "1 list page missing (blocked)"),
     ({"tables": [table(filled={"code": 10})]}, [("blank", True)], "altitude is blank in every row"),
-    ({"tables": [table(filled={"code": 10})], "earlier": 1}, [], "all that was asked for holds"),
+    ({"tables": [table(filled={"code": 10})], "earlier": 1}, [("blank", True)], "altitude is blank in every row"),
+    ({"tables": [table(filled={"code": 10})], "filled_before": {"springs": {"altitude"}}}, [], "all that was asked for holds"),
+    ({"tables": [table(filled={"code": 10})], "judged_shares": {"springs": {"altitude"}}}, [], "all that was asked for holds"),
+    ({"notes": [("http://h/", problem("no-total", "total picks nothing"))]}, [("no-total", True)], "10 springs; total picks nothing"),
+    (
+        {"notes": [("http://h/", problem("no-total", "none"))] * 2, "listings": [("list", "http://h/b", 10, 10)]},
+        [("no-total", False)],
+        "10 of 10 springs; all",
+    ),
+    (
+        {"notes": [("http://h/", problem("unread-total", "total: about 9"))], "listings": [("list", "http://h/b", 10, 10)]},
+        [("unread-total", True)],
+        "total: about 9",
+    ),
+    (
+        {"rowless": [Rowless("list", ("li.x",), ("http://h/", "http://h/2"), True, ('no "x", but "y"',))]},
+        [("rowless", True)],
+        'page "list": no rows on 2 pages without "li.x": no "x", but "y"',
+    ),
+    ({"rowless": [Rowless("list", ("li",), ("http://h/",), False)]}, [("rowless", False)], "all that was asked for holds"),
     ({"tables": [table(filled={"code": 10})], "end": "pages limit"}, [("limit", False)], "all that was asked for holds"),
     ({"tables": [table(rejected=2, reject_ways={"no code": RejectWay(2, "no code", "http://h/")})]}, [("rejects", True)], "rejects: no code"),
     ({"unread_runs": ["runs/x/1"]}, [("earlier-unreadable", False)], "all that was asked for holds"),

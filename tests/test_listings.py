@@ -162,13 +162,13 @@ n = "$.n"
         ({"/l": items("a", more="<a href=/l>n</a>")}, "page-again", ["a"]),
         ({"/l": items("a", more="<a href=/m>n</a>"), "/m": items("b", more="<a href=/l#x>n</a>")}, "page-again", ["a", "b"]),
         ({"/l": lambda request, _: items("a", more=f"<a href=/l?nonce={request.query.get('nonce', '')}1>n</a>")}, "rows-again", ["a"]),
-        ({"/l": lambda request, _: items(more=f"<a href=/l?nonce={request.query.get('nonce', '')}1>n</a>")}, "no-rows-again", []),
+        ({"/l": lambda request, _: items(more=f"<a href=/l?nonce={request.query.get('nonce', '')}1>n</a>")}, "rowless no-rows-again", []),
         ({"/l": lambda request, _: items(f"r{request.query_string}", more=f"<a href=/l?{request.query_string}1>n</a>")}, "listing-too-long", None),
     ],
 )  # fmt: skip
 def test_no_listing_is_endless(tmp_path: Path, pages: dict[str, Any], code: str, rows: list[str] | None) -> None:
     with crawled(tmp_path, pages, _plan('at = "a"\nmost = 20')) as done:
-        assert done.notes == [code]
+        assert done.notes == code.split()
         assert done.run.end == "complete"
         if rows is not None:
             assert [row[0] for row in done.rows()] == rows

@@ -18,6 +18,8 @@ from typing import Any
 from wadi.crawl.extract import extract
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.crawling import Credentials, Site
+from wadi.learn.trying import why_nothing
+from wadi.page.document import read_document
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
@@ -33,6 +35,7 @@ from wadi.urls import without_secret
 from wadi.web.messages import FetchFailed, Reply
 
 DETAILS = 5
+MOST_HINTS = 2
 MOST_ROWS = 1000
 """Rows of one page that are read: enough for shares and samples, and fast on the longest pages."""
 Told = Callable[[str, str], None]
@@ -65,6 +68,15 @@ class KindSeen:
     total: int | None = None
     links: Counter[str] = field(default_factory=Counter)
     has_next: bool = False
+    rowless: int = 0
+    """Pages without rows on which nothing says that they are empty."""
+    hints: list[str] = field(default_factory=list)
+    """Where a page gave no rows: what on it is near to what was looked for."""
+
+    @property
+    def is_rowless(self) -> bool:
+        """Whether no page gave rows or led on, and one should have."""
+        return bool(self.rowless) and not self.rows and not self.links
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,7 +200,10 @@ class _Work:
             return self._failed(page, seen, found.failure)
         self._count(page, seen, reply, found.tables)
         seen.rows += (found.row_count or len(found.tables[0].rows)) if found.tables else 0
+        if found.row_count == 0 and not seen.hints:
+            seen.hints = near_misses(self.compiled[page.kind], reply)
         seen.total = found.total if found.total is not None else seen.total
+        seen.rowless += any(note.code == "rowless" for note in found.notes)
         seen.links.update(link.kind for link in found.links if link.role is Role.OPEN)
         seen.has_next = seen.has_next or any(link.role is Role.NEXT for link in found.links)
         self.notes += found.notes
@@ -217,6 +232,15 @@ class _Work:
                 one.several += table.several.get(name, 0)
                 one.problems += [problem for problem in table.problems if problem.column == name]
                 one.samples = list(dict.fromkeys([*one.samples, *map(_shown, filled)]))[:3]
+
+
+def near_misses(kind: Kind, reply: Reply) -> list[str]:
+    """What on a page without rows is near to the expression that picks none there."""
+    document = read_document(
+        reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
+    )
+    hints = [hint for one in kind.rows for hint in why_nothing(document, document.scope, one.text).hints]
+    return list(dict.fromkeys(hints))[:MOST_HINTS]
 
 
 def _shown(cell: Any) -> str:

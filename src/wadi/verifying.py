@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.page.document import read_document
 from wadi.plan.columns import OUTCOMES, Column, table_plan
 from wadi.problems import Problem, UsageError, WadiError, listed
@@ -18,7 +19,8 @@ from wadi.quality.files import READERS, tables_in
 from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
 from wadi.quality.profile import TableProfile, measured
 from wadi.quality.tables import TableSource
-from wadi.quality.verify import Facts, TableFacts, Verdict, verdict_of
+from wadi.quality.verify import Facts, Rowless, TableFacts, Verdict, verdict_of
+from wadi.rehearsal import near_misses
 from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES, find_run, run_folders
@@ -88,7 +90,7 @@ def verify(run: Run, *, against: str | None = None, profile: Profiler = measured
     unread = [str(folder) for folder, found in past.items() if found is None]
     readable = [found for found in past.values() if found is not None]
     compared = [str(folder) for folder in folders if str(folder) not in unread]
-    facts = _facts(run, looked, drifts(measures, readable), len(readable), unread)
+    facts = _facts(run, looked, drifts(measures, readable), readable, unread)
     accounts = [(profile.name, list(source.columns), account) for profile, source, account in looked]
     return Verified(verdict_of(facts), [one for one, _ in seen], accounts, measures, compared)
 
@@ -105,7 +107,7 @@ def _facts(
     run: Run,
     looked: list[tuple[TableProfile, TableSource, Account]],
     drifted: Sequence[Drift],
-    earlier: int,
+    earlier: Sequence[Measures],
     unread: Sequence[str],
 ) -> Facts:
     plan = run.loaded.plan
@@ -122,9 +124,61 @@ def _facts(
         main_kinds=frozenset(name for name, kind in plan.page.items() if kind.table == main and kind.total is not None),
         broken=[one for _, source, account in looked for one in _broken(run, source, account)],
         drifted=drifted,
-        earlier=earlier,
+        earlier=len(earlier),
+        filled_before=_filled_in(earlier),
+        judged_shares={one.name: _with_share(run, one.name) for one in tables},
+        rowless=rowless_kinds(run),
         unread_runs=unread,
     )
+
+
+def _filled_in(earlier: Sequence[Measures]) -> dict[str, set[str]]:
+    """The columns that had a value in some earlier run, by table."""
+    found: dict[str, set[str]] = {}
+    for measures in earlier:
+        for name, table in measures.tables.items():
+            found.setdefault(name, set()).update(column for column, one in table.columns.items() if one.filled)
+    return found
+
+
+def _with_share(run: Run, table: str) -> frozenset[str]:
+    """The columns whose share of filled cells the plan's checks judge."""
+    check = table_plan(run.loaded.plan, table).check
+    renamed = table_plan(run.loaded.plan, table).rename
+    named = [name for name, one in check.columns.items() if one.filled is not None] if check else []
+    return frozenset([*named, *(renamed.get(name, name) for name in named)])
+
+
+def rowless_kinds(run: Run) -> list[Rowless]:
+    """The page kinds with first pages of listings that gave no rows, and did not say that there are none."""
+    plan, found = run.loaded.plan, []
+    noted = run.state.noted("rowless")
+    if not noted:
+        return []
+    kinds = compile_kinds(plan, this_year=run.year, functions=run.loaded.functions)
+    for kind, lacking in noted.items():
+        gave_some = run.state.gave_rows(kind)
+        # Among pages that lead to their like those that only lead on need no rows.
+        may_lead_on = gave_some or run.end != "complete"
+        pages = [one for one in lacking if not (may_lead_on and run.state.opens_others(one[0]))]
+        if not pages:
+            continue
+        said = plan.page[kind]
+        is_listing = said.next is not None or kind == plan.start.page
+        rows, hints = said.rows or [], _near_misses(run, pages[0][0], kinds[kind])
+        found.append(
+            Rowless(kind, tuple(rows), tuple(url for _, url in pages), is_listing or not gave_some, tuple(hints))
+        )
+    return found
+
+
+def _near_misses(run: Run, page: int, kind: Kind) -> list[str]:
+    """What on a stored page is near to the expression that picks nothing there."""
+    with suppress(DamagedRecord, OSError, KeyError, ValueError, AssertionError):
+        location = run.state.location(page)
+        assert location is not None
+        return near_misses(kind, read_reply(run.folder / PAGES, location))
+    return []
 
 
 def _hashed(run: Run) -> dict[str, list[str]]:
@@ -154,21 +208,24 @@ def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
 
 def earlier_runs(run: Run) -> list[Path]:
     """The folders of the plan's complete runs before this one with the same inputs, the oldest first, as many as drift looks
-    at, and of those before it that cannot be opened. Addresses may be others: a site moves."""
+    at, and of those before it that cannot be opened. Addresses may be others: a site moves. A crawl whose pages were read again
+    counts once."""
     began, asked = str(run.state.meta("began")), _asked_for(run.given_inputs)
     found: list[Path] = []
-    compared = 0
+    crawls: set[str] = set()
     for folder in run_folders(run.folder.parent.parent, run.plan_name):
         try:
             with RunState.open(folder / DATABASE) as state:
                 is_before = state.meta("end") == "complete" and str(state.meta("began")) < began
-                is_one = is_before and _asked_for(state.meta("given") or {}) == asked
-                compared += is_one
+                # A crawl and what was read again of its pages are one: the newest of them counts.
+                crawl = str(state.meta("as_of") or state.meta("began"))
+                is_one = is_before and crawl not in crawls and _asked_for(state.meta("given") or {}) == asked
+                crawls |= {crawl} if is_one else set()
         except (WadiError, sqlite3.Error):
             is_one = folder.name < run.folder.name
         if is_one:
             found.append(folder)
-        if compared == MOST_RUNS:
+        if len(crawls) == MOST_RUNS:
             break
     return found[::-1]
 

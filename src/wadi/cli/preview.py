@@ -22,6 +22,8 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi preview examples/springs.toml --page-kind register -o first.csv
 """
 _SHOWN_PROBLEMS = 2
+_NOT_ALL = frozenset({"no-total", "unread-total"})
+"""Notes by which a plan does not do what it says."""
 _FIELD_COUNTS_WIDTH = 50
 
 
@@ -77,7 +79,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         first = seen.tables[0]
         count = write_tables(args.output, [Source(first.name, first.columns, [], lambda: first.rows)])
         print(f"{args.output}: {plural(count, 'row')}", file=err)
-    return Status.NOT_ALL if seen.failures else Status.DONE
+    lacks = any(one.is_rowless for one in seen.kinds.values()) or any(note.code in _NOT_ALL for note in seen.notes)
+    return Status.NOT_ALL if seen.failures or lacks else Status.DONE
 
 
 def view(seen: Rehearsal, rows: int, width: int) -> RenderableType:
@@ -136,12 +139,13 @@ def _problem_lines(fields: list[FieldSeen]) -> list[str]:
 
 
 def _note_lines(seen: Rehearsal) -> list[str]:
-    counted = Counter(note.code for note in seen.notes)
+    counted = Counter(note.code for note in seen.notes if note.code != "rowless")
     first = {note.code: note for note in reversed(seen.notes)}
     lines = [f"note      {count} × {code}: {shortened(first[code].what, 140)}" for code, count in counted.items()]
     for kind, one in seen.kinds.items():
         if one.pages and not one.rows and any(field.kind == kind for field in seen.fields):
-            lines.append(f'note      page "{kind}": read, but no rows on {plural(one.pages, "page")}')
+            near = f": {'; '.join(one.hints)}" if one.hints else ""
+            lines.append(f'note      page "{kind}": read, but no rows on {plural(one.pages, "page")}{near}')
     return lines
 
 

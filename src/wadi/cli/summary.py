@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from wadi.cli.show import percent, plain, plural
-from wadi.cli.verify import in_short
+from wadi.cli.verify import in_short, told_in_short
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import listed, shortened
 from wadi.store.outcome import State
@@ -160,7 +160,8 @@ class Summary:
             causes = Counter(problem["code"] for _, _, problem in self.failures[most:])
             rest = ", ".join(f"{count} {code}" for code, count in causes.most_common())
             lines.append(f"  … and {len(self.failures) - most} more ({rest}); -v lists them")
-        for code, (count, url, example) in _grouped(self.notes).items():
+        notes = [one for one in self.notes if not told_in_short(one[1]["code"])]
+        for code, (count, url, example) in _grouped(notes).items():
             lines.append(f"  note    {count} × {code}: {shortened(f'{url}: {example}', 160)}")
         return lines
 

@@ -21,6 +21,7 @@ exit status: 1 when something does not hold
 """
 _SHOWN = 3
 _IN_SHORT = 4
+_IN_SHORT_CODES = ("check", "drift", "blank", "rowless", "no-total", "unread-total")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -78,9 +79,14 @@ def _lines(one: Finding, style: str, *, verbose: bool) -> list[RenderableType]:
     return lines + ([plain(f"      {left} more: -v", "dim")] if left else [])
 
 
+def told_in_short(code: str) -> bool:
+    """Whether a finding that fails is told at the end of a run from the verdict."""
+    return code.startswith(_IN_SHORT_CODES)
+
+
 def in_short(verdict: Verdict, folder: str) -> list[str]:
     """What is told of a verdict at the end of a run: what the run's own summary does not say."""
-    told = [one for one in verdict.findings if one.fails and one.code.startswith(("check", "drift", "blank"))]
+    told = [one for one in verdict.findings if one.fails and told_in_short(one.code)]
     if not told:
         return []
     lines = [f"verify    {len(told)} {'thing does' if len(told) == 1 else 'things do'} not hold"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 from wadi.clean.types import Where
 from wadi.crawl.kinds import Asking
@@ -12,6 +12,7 @@ from wadi.page.cells import Field, Notes, Source, cell
 from wadi.page.document import Document
 from wadi.page.nodes import Scope
 from wadi.plan.starts import variables_of
+from wadi.problems import Place, Problem
 from wadi.urls import resolve
 from wadi.web.messages import Headers, Reply, Request
 from wadi.web.parameters import expanded, filled, names_in, with_body, with_parameters, written
@@ -20,19 +21,34 @@ _NOTHING = ("", "false", "null")
 """Texts by which services say that there is nothing to send."""
 
 
-def sent_values(
-    fields: Sequence[Field], scope: Scope, document: Document, reply: Reply
-) -> tuple[dict[str, str], str | None]:
-    """The values that are picked to be sent, by name, and the name of the first that there is none for."""
+class SentValues(NamedTuple):
+    """The values that are picked to be sent, by name, the name of the first that there is none for, and those of which several
+    were picked: the first is sent."""
+
+    values: dict[str, str]
+    lacking: str | None
+    several: list[str]
+
+
+def sent_values(fields: Sequence[Field], scope: Scope, document: Document, reply: Reply) -> SentValues:
+    """What is picked on a page to be sent."""
     values: dict[str, str] = {}
     lacking = None
+    notes = Notes()
     for one in fields:
-        value = cell(one, scope, source_of(document, reply), Notes())
+        value = cell(one, scope, source_of(document, reply), notes)
         if value is None or value in _NOTHING:
             lacking = lacking or one.name
         else:
             values[one.name] = written(value)
-    return values, lacking
+    return SentValues(values, lacking, list(notes.several))
+
+
+def several_sent(name: str, document: Document, times: int = 1) -> Problem:
+    """What is to be told of a value to be sent of which several were picked."""
+    often = f" ({times} times)" if times > 1 else ""
+    what = f'"{name}" picks several values, and the first was sent{often}'
+    return Problem("several-sent", what, Place(document.url), now="an expression that picks one, or join = …")
 
 
 def source_of(document: Document, reply: Reply) -> Source:

@@ -10,16 +10,18 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from wadi.crawl.kinds import Kind, Next
+from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
-from wadi.crawl.paging import links_that_go_on, next_request, stated_number
+from wadi.crawl.paging import next_request, stated_number
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.handing import handed_on
+from wadi.page.cells import Field
 from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.expressions import BadExpression, Expression
+from wadi.page.expressions import BadExpression, Expression, compile_expression
+from wadi.page.nodes import JsonNode
 from wadi.plan.code import CodeFailed
-from wadi.problems import Place, Problem, listed, shortened
+from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
@@ -132,31 +134,54 @@ def _extracted(page: _Page) -> Extract:
     links += file_links(tables, kind, len(links))
     count = len(every) if kind.rows else len(tables[0].rows) if kind.side_by_side and tables else None
     if kind.next is not None:
-        following = next_request(document, reply, kind.next, number, count, kind.links)
+        following = next_request(document, reply, kind.next, number, count, kind.links, notes)
         if isinstance(following, Problem):
             notes.append(following)
         elif following is not None:
             links.append(Link(Role.NEXT, 0, kind.name, following))
-        if (several := _several_next(document, kind.next)) is not None:
-            notes.append(several)
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
-    total = stated_number(kind.total, document, reply) if kind.total is not None else None
-    last = (
-        stated_number(kind.next.last, document, reply) if kind.next is not None and kind.next.last is not None else None
-    )
+    last = _stated(page, "next.last", kind.next.last if kind.next is not None else None, notes)
+    is_empty = count == 0 and (stands(kind.empty, document) or is_empty_array(document, kind))
+    total = _stated(page, "total", kind.total, [] if is_empty else notes)
+    if not is_empty:
+        notes += _lacking(page, total, count, notes)
     return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count, of_pages=last)
 
 
-def _several_next(document: Document, following: Next) -> Problem | None:
-    """What is to be told where several links say the text of the next one, and lead to different pages."""
-    if following.plan.text is None:
-        return None
-    found = list(dict.fromkeys(map(document.resolved_or_not, links_that_go_on(document, following))))
-    if len(found) < 2:
-        return None
-    what = f'{len(found)} links say "{following.plan.text}" and lead to different pages; the first counts: {listed(found, 3)}'
-    return Problem("several-next", what, Place(document.url), now="at = … says where the one that goes on stands")
+def _stated(page: _Page, name: str, field: Field | None, notes: list[Problem]) -> int | None:
+    """A number that the page states. Where the first page of a listing states one that cannot be read, `notes` say so."""
+    found = stated_number(field, page.document, page.reply) if field is not None else None
+    if isinstance(found, int) or found is None:
+        return found
+    if page.number == 0:
+        what = f'page "{page.kind.name}": {name} cannot be read: {found.what}'
+        notes.append(Problem("unread-total", what, Place(page.reply.url), why=found.why))
+    return None
+
+
+def _lacking(page: _Page, total: int | None, count: int | None, notes: Sequence[Problem]) -> list[Problem]:
+    """What the first page of a listing should have and has not: the total that it is to state, and rows."""
+    kind, place = page.kind, Place(page.reply.url)
+    if page.number:
+        return []
+    lacks: list[Problem] = []
+    if kind.total is not None and total is None and not any(note.code == "unread-total" for note in notes):
+        what = f'page "{kind.name}": total picks nothing, so that nobody can tell whether all rows came'
+        lacks.append(Problem("no-total", what, place))
+    if count == 0:
+        which = " or ".join(f'"{one.text}"' for one in kind.rows)
+        now = 'empty = "…" says what stands on a page that has none'
+        lacks.append(Problem("rowless", f'page "{kind.name}": no {which}: the page gives no rows', place, now=now))
+    return lacks
+
+
+def is_empty_array(document: Document, kind: Kind) -> bool:
+    """Whether rows that are the members of an array in JSON are none because the array that stands there has none."""
+    members = [one.text for one in kind.rows if one.reads == "json" and one.text.endswith("[*]")]
+    arrays = (compile_expression(text[:-3]) for text in members)
+    found = (node for one in arrays for node in one.nodes(document.scope, document))
+    return any(isinstance(node, JsonNode) and node.value == [] for node in found)
 
 
 def with_packed_rows(found: Extract) -> Extract:

@@ -55,6 +55,8 @@ class Next:
     more: tuple[Expression, ...]
     stop: tuple[Expression, ...]
     last: Field | None
+    only: re.Pattern[str] | None = None
+    skip: re.Pattern[str] | None = None
 
 
 @dataclass(frozen=True)
@@ -208,6 +210,8 @@ class _Maker:
             compiled(plan.more),
             compiled(plan.stop),
             self._number("last", plan.last),
+            patterns(plan.only),
+            patterns(plan.skip),
         )
 
     def _open(self, page: PagePlan, target: str, link: OpenPlan) -> OpenLink:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from wadi.crawl.asking import asked, headers_of, sent_values
+from wadi.crawl.asking import asked, headers_of, sent_values, several_sent
 from wadi.crawl.forms import form_of
 from wadi.crawl.kinds import Kind, OpenLink
 from wadi.page.document import Document
@@ -32,6 +33,7 @@ class _Gathered:
     notes: list[Problem] = field(default_factory=list)
     elsewhere: list[str] = field(default_factory=list)
     seen: set[tuple[Any, ...]] = field(default_factory=set)
+    several_sent: list[str] = field(default_factory=list)
 
     def add(self, target: str, request: Request, row: int | None, text: str, inputs: Mapping[str, Any] | None) -> None:
         """Keep a link unless the same place has had it."""
@@ -39,6 +41,12 @@ class _Gathered:
         if name not in self.seen:
             self.seen.add(name)
             self.links.append(Link(Role.OPEN, len(self.links), target, request, row, text, inputs or None))
+
+    def keep_one(self, count: int) -> bool:
+        """Of the links found since there were `count` keep the first. Whether there were several."""
+        is_one_of_several = len(self.links) > count + 1
+        del self.links[count + 1 :]
+        return is_one_of_several
 
     def note(self, code: str, what: str, now: str = "") -> None:
         self.notes.append(Problem(code, what, Place(self.document.url), now=now))
@@ -49,15 +57,22 @@ def links_of(
 ) -> tuple[list[Link], list[Problem]]:
     """The links that a page opens, in the order of their places, and what was wrong with some."""
     found = _Gathered(document, reply, kind.links)
+    several: Counter[str] = Counter()
     for number, row in enumerate(rows or ()):
         for opening in kind.open:
             if opening.in_rows:
-                _add_opened(found, opening, row, number)
+                several[opening.target] += _add_to_row(found, opening, row, number, kinds)
     for opening in kind.open:
         if not opening.in_rows:
             # A page that is one row, and opens what completes that row, opens it for row 0.
             row_number = 0 if rows is None and kinds[opening.target].completes else None
-            _add_opened(found, opening, document.scope, row_number)
+            several[opening.target] += _add_to_row(found, opening, document.scope, row_number, kinds)
+    for target, count in several.items():
+        if count:
+            what = f'{count} {"row has" if count == 1 else "rows have"} several links to page "{target}", which completes a row'
+            found.note("several-links", f"{what}: the first was opened", "at = … says which one it is")
+    for name, times in Counter(found.several_sent).items():
+        found.notes.append(several_sent(name, document, times))
     if found.elsewhere:
         what = f"links to other hosts are not opened: {len(found.elsewhere)}, first {shortened(found.elsewhere[0])}"
         found.note("other-host", what, 'hosts = ["…"] opens them')
@@ -82,6 +97,13 @@ def file_links(tables: Sequence[TableRows], kind: Kind, first_place: int) -> lis
                             Link(Role.OPEN, first_place + len(links), FILE, file_request(url), row, deeper=False)
                         )
     return links
+
+
+def _add_to_row(found: _Gathered, opening: OpenLink, scope: Scope, row: int | None, kinds: Mapping[str, Kind]) -> bool:
+    """Add what is opened. A row is completed by one page of a kind: several would mix in it. Whether there were several."""
+    before = len(found.links)
+    _add_opened(found, opening, scope, row)
+    return row is not None and kinds[opening.target].completes and found.keep_one(before)
 
 
 def _add_opened(found: _Gathered, opening: OpenLink, scope: Scope, row: int | None) -> None:
@@ -137,7 +159,8 @@ def _add_form(found: _Gathered, opening: OpenLink, scope: Scope) -> None:
 
 
 def _add_asked(found: _Gathered, opening: OpenLink, scope: Scope, row: int | None) -> None:
-    values, lacking = sent_values(opening.asking.send, scope, found.document, found.reply)
+    values, lacking, several = sent_values(opening.asking.send, scope, found.document, found.reply)
+    found.several_sent += several
     if lacking is not None:
         found.note("nothing-to-send", f'"{lacking}" picks nothing, so page "{opening.target}" is not asked for')
         return

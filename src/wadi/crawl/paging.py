@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import re
 
-from wadi.crawl.asking import asked, headers_of, sent_values, source_of
+from wadi.clean.stages import Unread
+from wadi.crawl.asking import asked, headers_of, sent_values, several_sent, source_of
 from wadi.crawl.kinds import Next
 from wadi.page.cells import Field, Notes, cell
 from wadi.page.document import Document, every_element
 from wadi.page.expressions import Expression, first_of
 from wadi.page.nodes import Element, JsonNode, Node, link_of
 from wadi.page.text import text_of
-from wadi.problems import Place, Problem, shortened
+from wadi.problems import Place, Problem, listed, shortened
 from wadi.urls import NotAUrl, normalised
 from wadi.web.messages import Headers, Reply, Request
 from wadi.web.parameters import LinkRules, sent_parameter
@@ -23,12 +24,20 @@ _REL = re.compile(r"\brel\s*=\s*\"?([^\";]*)", re.IGNORECASE)
 
 
 def next_request(
-    document: Document, reply: Reply, following: Next, number: int, rows: int | None, rules: LinkRules | None = None
+    document: Document,
+    reply: Reply,
+    following: Next,
+    number: int,
+    rows: int | None,
+    rules: LinkRules | None = None,
+    notes: list[Problem] | None = None,
 ) -> Request | Problem | None:
     """The request for the listing's next page; None at its end; a Problem when the way leads nowhere or back to this page.
 
     `number` is the page's place in its listing, from 0; `rows` how many rows it has (None where the kind has no rows).
+    What was chosen among several is told in `notes`.
     """
+    notes = [] if notes is None else notes
     if following.stop and first_of(following.stop, document.scope, document):
         return None
     if following.more and not is_true(following.more, document):
@@ -37,15 +46,33 @@ def next_request(
         return None
     plan = following.plan
     if plan.count is not None or following.asking.is_set:
-        return _made(document, reply, following, number, rows)
-    reference = linked_next(document, reply) if plan.rel else next(iter(links_that_go_on(document, following)), None)
+        return _made(document, reply, following, number, rows, notes)
+    if plan.rel:
+        reference = linked_next(document, reply)
+    else:
+        found = links_that_go_on(document, following)
+        reference = next(iter(found), None)
+        if plan.text is not None and (several := _several_say_so(document, plan.text, found)) is not None:
+            notes.append(several)
     return None if reference is None else _to(document, reference, rules or LinkRules(), headers_of(following.asking))
 
 
-def stated_number(field: Field, document: Document, reply: Reply) -> int | None:
-    """A whole number that the page states, such as its total; None where it states none."""
-    value = cell(field, document.scope, source_of(document, reply), Notes())
-    return value if isinstance(value, int) else None
+def _several_say_so(document: Document, text: str, references: list[str]) -> Problem | None:
+    """What is to be told where several links say the text of the next one, and lead to different pages."""
+    found = list(dict.fromkeys(map(document.resolved_or_not, references)))
+    if len(found) < 2:
+        return None
+    what = f'{len(found)} links say "{text}" and lead to different pages; the first counts: {listed(found, 3)}'
+    return Problem("several-next", what, Place(document.url), now="at, only or skip say which one goes on")
+
+
+def stated_number(field: Field, document: Document, reply: Reply) -> int | Unread | None:
+    """A whole number that the page states, such as its total; None where it states none, Unread where it cannot be read."""
+    notes = Notes()
+    value = cell(field, document.scope, source_of(document, reply), notes)
+    if isinstance(value, int):
+        return value
+    return notes.unread[0][1] if notes.unread else None
 
 
 def _is_last(document: Document, reply: Reply, following: Next, field: Field, number: int) -> bool:
@@ -53,16 +80,19 @@ def _is_last(document: Document, reply: Reply, following: Next, field: Field, nu
     last = stated_number(field, document, reply)
     count = following.plan.count
     own = count.first + number if count is not None and count.step == 1 else number + 1
-    return last is not None and own >= last
+    return isinstance(last, int) and own >= last
 
 
-def _made(document: Document, reply: Reply, following: Next, number: int, rows: int | None) -> Request | Problem | None:
+def _made(
+    document: Document, reply: Reply, following: Next, number: int, rows: int | None, notes: list[Problem]
+) -> Request | Problem | None:
     """The request made from this page: its own with parameters set anew; the end when there is nothing to send or to count."""
     plan, request = following.plan, reply.request
-    values, lacking = sent_values(following.asking.send, document.scope, document, reply)
+    values, lacking, several = sent_values(following.asking.send, document.scope, document, reply)
     if lacking is not None or (plan.count is not None and not rows):
         return None
-    kept, _ = sent_values(following.keep, document.scope, document, reply)
+    kept, _, also = sent_values(following.keep, document.scope, document, reply)
+    notes += [several_sent(name, document) for name in (*several, *also)]
     for field in following.keep:
         if field.name not in kept and (old := _kept(request, following, field.name)) is not None:
             kept[field.name] = old
@@ -117,11 +147,19 @@ def links_that_go_on(document: Document, following: Next) -> list[str]:
     A link without `href`, with `aria-disabled="true"` or with a class that says so is switched off: the listing is at its end.
     """
     for expression in following.at:
-        found = [link for node in expression.nodes(document.scope, document) if (link := _live_link(node, following))]
+        live = (_live_link(node, following) for node in expression.nodes(document.scope, document))
+        found = [link for link in live if link and _is_taken(document.resolved_or_not(link[1]), following)]
         if found:
             best = min(fit for fit, _ in found)
             return list(dict.fromkeys(reference for fit, reference in found if fit == best))
     return []
+
+
+def _is_taken(url: str, following: Next) -> bool:
+    """Whether the plan's patterns let a listing go on by this address."""
+    return (not following.only or bool(following.only.match(url))) and not (
+        following.skip and following.skip.match(url)
+    )
 
 
 def _live_link(node: Node, following: Next) -> tuple[int, str] | None:

@@ -22,6 +22,10 @@ from wadi.page.text import text_of
 Labelled = Element | str
 _Found = dict[str, list[Labelled]]
 _LABEL_ENDS = " :：\u00a0"
+_IN_LISTS = frozenset({"dt", "dd", "tr", "td", "th", "thead", "tbody", "tfoot", "li", "option", "caption"})
+"""What stands among others of its sort: none is the label of the next."""
+_NEVER_VALUES = frozenset({"h1", "h2", "h3", "h4", "h5", "h6", "label", "legend"})
+"""What is a label always."""
 _LONG = 2000
 """What is longer is no label, and hardly a line with one."""
 
@@ -57,8 +61,12 @@ class LabelsIn:
         found: _Found = {}
         for row in elements(self.scope, "tr"):
             cells = children(row, "td", "th")
+            has_headings = any(cell.tag == "th" for cell in cells)
             for place in range(0, len(cells) - 1, 2):
-                found.setdefault(folded(text_of(cells[place])), [cells[place + 1]])
+                label, value = cells[place], cells[place + 1]
+                # Where cells are marked as headings, those are the labels, and a heading is no value.
+                if not has_headings or (label.tag == "th" and value.tag == "td"):
+                    found.setdefault(folded(text_of(label)), [value])
         return found
 
     @cached_property
@@ -66,12 +74,12 @@ class LabelsIn:
         """Elements that hold a label alone, and the element or the text behind each."""
         found: _Found = {}
         for element in self.scope.iter_elements():
-            if is_long(element):
+            if element.tag in _IN_LISTS or is_long(element):
                 continue
             tail = text_behind(element).strip().lstrip(_LABEL_ENDS).strip()
             if tail:
                 found.setdefault(folded(text_of(element)), [tail])
-            elif (after := next(following(element), None)) is not None:
+            elif (after := next(following(element), None)) is not None and _is_a_pair(element, after):
                 found.setdefault(folded(text_of(element)), [after])
         return found
 
@@ -94,6 +102,19 @@ class LabelsIn:
 def folded(text: str) -> str:
     """A label as it is compared: without case, blanks and a colon at its end."""
     return " ".join(text.split()).rstrip(_LABEL_ENDS).casefold()
+
+
+def _is_a_pair(element: Element, after: Element) -> bool:
+    """Whether an element is the label of the one behind it, and not the next of the same sort: another tag or class, a colon,
+    or that there are only these two says so."""
+    if element.tag in _NEVER_VALUES and after.tag in _NEVER_VALUES:
+        return False
+    if element.tag != after.tag or element.attr("class") != after.attr("class"):
+        return True
+    if text_of(element).rstrip().endswith((":", "：")):
+        return True
+    around = parent(element)
+    return element.tag != "a" and around is not None and len(children(around)) == 2
 
 
 def _definitions(term: Element) -> Iterator[Element]:

@@ -221,6 +221,8 @@ class NextPlan(AskPlan):
         description="the link whose text is this, or begins or ends with it as words, case, blanks and arrows aside (without at "
         "among all links)",
     )
+    only: Strings = Field([], description="with at or text: patterns (* and ?) of which the link's URL must match one")
+    skip: Strings = Field([], description="with at or text: patterns (* and ?) of which the link's URL must match none")
     rel: Literal["next"] | None = Field(
         None, description="the link of this relation, in the Link header (RFC 8288) or the page"
     )

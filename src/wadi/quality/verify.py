@@ -6,7 +6,7 @@ Each rule is a function that takes the facts of a run and yields its findings; a
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -26,6 +26,8 @@ _LACKS_ROWS = {
     "no-rows-again": "were left after pages without rows",
 }
 """Notes that mean that rows may be missing, with what is said of the listings or pages."""
+_TOLD_APART = frozenset({"rowless", "no-total", "unread-total"})
+"""Notes that rules of their own tell."""
 _EXAMPLES = 5
 
 
@@ -53,10 +55,23 @@ class TableFacts:
 
 
 @dataclass(frozen=True)
+class Rowless:
+    """A page kind whose first pages of listings gave no rows and did not say that there are none: what its rows are, those pages,
+    whether that means that something does not hold, and what on the page is near to what was looked for."""
+
+    kind: str
+    rows: tuple[str, ...]
+    urls: tuple[str, ...]
+    fails: bool
+    hints: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Facts:
     """What is known of a run. `listings` are those that state a total: kind, URL, stated, came. `failures` are kind, URL and
     problem; `completing` are the page kinds that complete rows, with the table; `notes` are URL and problem.
-    `unread_runs` are the earlier runs that cannot be read."""
+    `unread_runs` are the earlier runs that cannot be read; `filled_before` are the columns that had values in some earlier run,
+    `judged_shares` those whose share of filled cells the plan's checks judge, by table."""
 
     end: str | None
     tables: Sequence[TableFacts]
@@ -70,6 +85,9 @@ class Facts:
     drifted: Sequence[Drift] = ()
     earlier: int = 0
     unread_runs: Sequence[str] = ()
+    filled_before: Mapping[str, Set[str]] = field(default_factory=dict)
+    judged_shares: Mapping[str, Set[str]] = field(default_factory=dict)
+    rowless: Sequence[Rowless] = ()
 
 
 @dataclass(frozen=True)
@@ -216,6 +234,8 @@ def cause_of(problem: Mapping[str, Any]) -> str:
 def _notes(facts: Facts) -> Iterator[Finding]:
     codes = Counter(str(note["code"]) for _, note in facts.notes)
     for code, count in codes.items():
+        if code in _TOLD_APART:
+            continue
         urls = tuple(dict.fromkeys(url for url, note in facts.notes if note["code"] == code))
         if code in _LACKS_ROWS:
             what = f"{count:,} listings or pages {_LACKS_ROWS[code]}: rows may be missing"
@@ -223,6 +243,25 @@ def _notes(facts: Facts) -> Iterator[Finding]:
         else:
             example = next(str(note["what"]) for _, note in facts.notes if note["code"] == code)
             yield Finding(code, f"{count:,} × {shortened(example, 120)}", fails=False, examples=urls[:_EXAMPLES])
+
+
+def _totals(facts: Facts) -> Iterator[Finding]:
+    """Totals that the plan asks for and that were not had: without any of them nobody knows whether a listing is whole."""
+    for code, word in (("no-total", "state no total"), ("unread-total", "state a total that cannot be read")):
+        told = [(url, str(note["what"])) for url, note in facts.notes if note["code"] == code]
+        if told:
+            fails = code == "unread-total" or not facts.listings
+            what = told[0][1] if len(told) == 1 else f"{len(told):,} listings {word}: {told[0][1]}"
+            yield Finding(code, what, fails, examples=tuple(url for url, _ in told[:_EXAMPLES]))
+
+
+def _rowless(facts: Facts) -> Iterator[Finding]:
+    for one in facts.rowless:
+        which = " or ".join(f'"{text}"' for text in one.rows)
+        pages = "a page" if len(one.urls) == 1 else f"{len(one.urls):,} pages"
+        near = f": {'; '.join(one.hints)}" if one.hints else ""
+        what = f'page "{one.kind}": no rows on {pages} without {which}{near}'
+        yield Finding("rowless", what, one.fails, examples=one.urls[:_EXAMPLES])
 
 
 def _rejects(facts: Facts) -> Iterator[Finding]:
@@ -257,10 +296,13 @@ def _unread(facts: Facts) -> Iterator[Finding]:
 
 
 def _blank(facts: Facts) -> Iterator[Finding]:
-    """Columns without a single value in a whole run; where there are earlier runs drift tells whether that is new."""
-    for table in facts.tables if facts.end == "complete" and not facts.earlier else ():
+    """Columns without a single value in a whole run. Where an earlier run had values drift tells; a share that the plan asks for
+    is looked at by its checks."""
+    for table in facts.tables if facts.end == "complete" else ():
+        others = {*facts.filled_before.get(table.name, ()), *facts.judged_shares.get(table.name, ())}
         for column in table.columns if table.rows >= 3 else ():
-            if not table.account.filled.get(column.name) and not column.part_of and column.pages:
+            is_blank = not table.account.filled.get(column.name) and not column.part_of and column.pages
+            if is_blank and column.name not in others:
                 yield Finding("blank", f"{column.name} is blank in every row", table=table.name, column=column.name)
 
 
@@ -292,6 +334,8 @@ RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
     _end,
     _listings,
     _failures,
+    _rowless,
+    _totals,
     _blank,
     _checks,
     _drift,

@@ -433,6 +433,27 @@ class RunState:
             for note in orjson.loads(notes):
                 yield url, note
 
+    def noted(self, code: str) -> dict[str, list[tuple[int, str]]]:
+        """The pages with a note of this code, by kind, in reading order: number and URL."""
+        found: dict[str, list[tuple[int, str]]] = {}
+        query = "SELECT id, kind, url, notes FROM pages WHERE state = 1 AND notes IS NOT NULL ORDER BY route"
+        for page, kind, url, notes in self._db.execute(query):
+            if any(note["code"] == code for note in orjson.loads(notes)):
+                found.setdefault(kind, []).append((page, url))
+        return found
+
+    def opens_others(self, page: int) -> bool:
+        """Whether a page led to others that are opened."""
+        query = "SELECT 1 FROM links WHERE source = ? AND role = ? LIMIT 1"
+        return self._db.execute(query, (page, Role.OPEN)).fetchone() is not None
+
+    def gave_rows(self, kind: str) -> bool:
+        """Whether some page of a kind had rows."""
+        return (
+            self._db.execute("SELECT 1 FROM pages WHERE kind = ? AND row_count > 0 LIMIT 1", (kind,)).fetchone()
+            is not None
+        )
+
     def totals(self) -> list[tuple[str, str, int]]:
         """Kind, URL and number of what listings state, in reading order."""
         query = "SELECT kind, url, total FROM pages WHERE total IS NOT NULL ORDER BY route"

@@ -30,6 +30,11 @@ def _way(path: Path, plan: NextPlan, text: PlanText) -> Iterator[Finding]:
     if len(by_link) > 1 or (by_link and made):
         ways = " and by ".join([*by_link, *made])
         yield path, text.problem("both-keys", path, f"next goes on in one way, not by {ways}", key=True)
+    for key in ("only", "skip"):
+        if getattr(plan, key) and not (plan.at or plan.text):
+            at = (*path, key)
+            what = f"{key} is about links, and neither at nor text picks some"
+            yield at, text.problem("both-keys", at, what, key=True)
     if not by_link and not plan.count and not plan.send:
         now = 'by a link:  next = "a.next";  by a parameter:  next = { count = { parameter = "page" } }'
         what = "next does not say how the listing goes on"
