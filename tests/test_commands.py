@@ -247,7 +247,7 @@ def test_a_command_imports_only_what_it_needs(program: Program, arguments: list[
 def test_a_closed_pipe_ends_quietly(program: Program, site: str) -> None:
     (program.folder / "springs.toml").write_text(plan_text())
     assert program("run", "springs.toml", "-i", f"site={site}", "-q", "--pages", "12").status == 0
-    line = f"{program.command[0]} export springs -o - | head -1"
+    line = f"{program.command[0]} export springs~newest -o - | head -1"
     done = subprocess.run(["bash", "-c", line], capture_output=True, text=True, cwd=program.folder, check=True)
     assert done.stdout.startswith("code,")
     assert done.stderr == ""

@@ -15,7 +15,7 @@ import pytest
 from aiohttp import web
 
 from conftest import EXAMPLES, Program, serving
-from small_host import SmallHost, items, plan_of
+from small_host import HEAD, SmallHost, items, plan_of
 from wadi.demo import site as demo_site
 from wadi.points import POINTS
 from wadi.problems import RunError
@@ -105,6 +105,72 @@ def test_a_run_killed_at_a_random_moment_comes_to_the_same(program: Program, sit
     if list(program.folder.glob("runs-killed.csv/*/*/run.sqlite")):
         _resumed(program, "killed.csv")
         assert (program.folder / "killed.csv").read_bytes() == (program.folder / "whole.csv").read_bytes()
+
+
+@pytest.mark.parametrize(
+    ("own", "given", "asked_first", "asked_then"),
+    [
+        ("", ["--pages", "2"], 2, 4),
+        ("", ["--rows", "1"], 1, 5),
+        ("", ["--bytes", "60B"], 1, 5),
+        ("", ["--depth", "0"], 6, 0),
+        ("[limits]\npages = 2\n", [], 2, 2),
+        ("[limits]\nrows = 1\n", [], 1, 0),
+    ],
+)
+def test_resume_goes_on_where_a_limit_had_ended_the_run(
+    program: Program, own: str, given: list[str], asked_first: int, asked_then: int
+) -> None:
+    pages = {f"/{n}": items(f"row {n}", more=f"<a href=/{n + 1}>more</a>" if n < 6 else "") for n in range(1, 7)}
+    host = SmallHost(pages)
+    plan = SLOW.replace("/l", "/1") + own
+    with serving(host.application) as site:
+        (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
+        done = program("run", "p.toml", *given)
+        assert done.status == 0
+        assert len(host.asked) == asked_first
+        assert ("wadi resume" in done.err) == bool(asked_then)
+        host.asked.clear()
+        done = program("resume", "p", "-o", "t.csv")
+        assert len(host.asked) == asked_then, done.err
+    rows = (program.folder / "t.csv").read_text().split("\n")[1:-1]
+    assert len(rows) == {"rows": 1, "pages": 4}.get(own[9:].split(" ")[0], 6)
+
+
+def test_a_run_that_was_broken_off_keeps_the_limits_that_it_was_begun_with(program: Program) -> None:
+    pages = {f"/{n}": items(f"row {n}", more=f"<a href=/{n + 1}>more</a>") for n in range(1, 9)}
+    host = SmallHost(pages)
+    with serving(host.application) as site:
+        (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + SLOW.replace("/l", "/1"))
+        program.environment["WADI_DIE_AT"] = "committed:2"
+        assert program("run", "p.toml", "--pages", "4").status == -signal.SIGKILL
+        del program.environment["WADI_DIE_AT"]
+        assert program("resume", "p", "-q").status == 0
+    assert sorted(set(host.asked)) == ["GET /1", "GET /2", "GET /3", "GET /4"]
+
+
+def test_what_did_not_come_for_want_of_a_connection_is_asked_for_again(program: Program) -> None:
+    pages = {
+        "/l": items("a", more="<a href=/m>more</a>"),
+        "/m": items("b", more="<a href=/n>more</a>"),
+        "/n": items("c"),
+    }
+    host = SmallHost(pages)
+    with serving(host.application) as site:
+        (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + SLOW)
+        pages["/m"] = _broken_off
+        assert program("run", "p.toml", "-q").status == 1
+        pages["/m"] = items("b", more="<a href=/n>more</a>")
+        done = program("resume", "p", "-o", "t.csv")
+    assert done.status == 0
+    assert "pages that did not come for want of a connection are asked for again: 1" in done.err
+    assert (program.folder / "t.csv").read_text().split() == ["name", "a", "b", "c"]
+
+
+def _broken_off(request: web.Request, body: str) -> str:
+    assert request.transport is not None
+    request.transport.abort()
+    return ""
 
 
 SLOW = """[start]

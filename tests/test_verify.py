@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from conftest import Program, plan_text, serving
+from small_host import HEAD, SmallHost, items
 from wadi.demo.faults import FAULTS, middleware
 from wadi.demo.site import application
 
@@ -160,10 +161,80 @@ def test_checks_that_cannot_be_are_mistakes_of_the_plan(program: Program, check:
 
 def test_a_run_cut_short_is_not_held_against_whole_ones(again: Program, site: str) -> None:
     assert again("run", "springs.toml", "--input", f"site={site}", "--rows", "40").status == 0
-    status, told = verified(again)
-    assert status == 0
-    assert [(one["code"], one["fails"]) for one in told["findings"]] == [("limit", False)]
-    assert "Compared with no earlier run: this one did not come to its end." in again("verify", "springs").out
+    whole = again("verify", "springs", "--json")
+    assert "the newest complete run; the newer" in whole.err
+    assert json.loads(whole.out)["rows"] > 40
+    done = again("verify", "springs~newest", "--json")
+    assert done.status == 0
+    assert [(one["code"], one["fails"]) for one in json.loads(done.out)["findings"]] == [("limit", False)]
+    assert "Compared with no earlier run: this one did not come to its end." in again("verify", "springs~newest").out
+
+
+def test_a_name_means_the_newest_complete_run(program: Program) -> None:
+    pages = {"/l": items("a", "b", "c", more="<a href=/m>more</a>"), "/m": items("d")}
+    plan = '[start]\npage = "l"\naddresses = ["{+site}/l"]\n[page.l]\nrows = "li"\ntable = "t"\nnext = "a"\nfields = { name = "." }\n'
+    with serving(SmallHost(pages).application) as site:
+        path = program.folder / "p.toml"
+        path.write_text(HEAD.replace("http://h", site) + plan)
+        assert program("run", path, "-q", "--rows", "1").status == 0
+        assert (
+            program("export", "p", "-o", "t.csv")
+            .err.splitlines()[0]
+            .endswith("no run of p is complete; this is the newest (rows limit)")
+        )
+        assert program("run", path, "-q").status == 0
+        pages["/m"] = items("d", "e")
+        assert program("run", path, "-q").status == 0
+        assert program("run", path, "-q", "--pages", "1").status == 0
+        for site_is_down in ("/l",):
+            del pages[site_is_down]
+        assert program("run", path, "-q").status == 3
+    rows = {}
+    for name in ("p", "p~1", "p~newest"):
+        done = program("export", name, "-o", "t.csv")
+        rows[name] = (program.folder / "t.csv").read_text().split()[1:]
+        assert ("is not (no page came); p~newest means it" in done.err) == (name == "p")
+    assert rows == {"p": list("abcde"), "p~1": list("abcd"), "p~newest": []}
+    told = program("compare", "p~1", "p", "--key", "name", "--json")
+    assert json.loads(told.out)["tables"][0]["added"]
+    assert "the newest complete run" in told.err
+    wrong = program("trace", "p~2", "t", "1")
+    assert wrong.status == 2
+    assert '"p" has 2 complete runs, and the one 2 before the newest was asked for' in wrong.err
+    states = [one["state"] for one in json.loads(program("runs", "p", "--json").out)["runs"]]
+    assert states == ["no page came", "pages limit", "complete", "complete", "rows limit"]
+
+
+def test_a_new_column_that_is_blank_is_told_though_there_are_earlier_runs(program: Program) -> None:
+    pages = {"/l": items("<b>a</b>", "<b>b</b>", "<b>c</b>")}
+    plan = (
+        '[start]\npage = "l"\naddresses = ["{+site}/l"]\n[page.l]\nrows = "li"\ntable = "t"\nfields = { name = "b" }\n'
+    )
+    more = plan.replace('name = "b"', 'name = "b", note = "i"')
+    with serving(SmallHost(pages).application) as site:
+        path = program.folder / "p.toml"
+        for text, status in ((plan, 0), (more, 1), (more, 1), (more + "[table.t.check.columns.note]\nfilled = 0\n", 0)):
+            path.write_text(HEAD.replace("http://h", site) + text)
+            done = program("run", path)
+            assert done.status == status
+            assert ("note is blank in every row" in done.err) == bool(status)
+
+
+def test_a_crawl_counts_once_however_often_its_pages_are_read_again(program: Program) -> None:
+    pages = {"/l": items("a", "b", "c")}
+    plan = (
+        '[start]\npage = "l"\naddresses = ["{+site}/l"]\n[page.l]\nrows = "li"\ntable = "t"\nfields = { name = "." }\n'
+    )
+    with serving(SmallHost(pages).application) as site:
+        path = program.folder / "p.toml"
+        path.write_text(HEAD.replace("http://h", site) + plan)
+        assert program("run", path, "-q").status == 0
+        for _ in range(5):
+            assert program("reparse", "p", "-q").status == 0
+        assert program("run", path, "-q").status == 0
+    told = json.loads(program("verify", "p", "--json").out)
+    assert told["compared_with"] == 1
+    assert len(told["earlier"]) == 1
 
 
 def test_runs_with_other_inputs_are_not_compared(program: Program, site: str) -> None:

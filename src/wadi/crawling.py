@@ -286,7 +286,10 @@ def task_of(run: Run, credentials: Credentials | None = None) -> Task:
     loaded, plan = run.loaded, run.loaded.plan
     reading = reading_of(run)
     said, manners = plan.limits, plan.manners
-    limits = Limits(said.pages, said.depth, said.time, said.bytes, said.requests)
+    before = run.state.meta("before_limits") or {}  # what earlier sittings, which a limit had ended, asked for
+    pages = said.pages and said.pages + before.get("pages", 0)
+    size = said.bytes and said.bytes + before.get("bytes", 0)
+    limits = Limits(pages, said.depth, said.time, size, said.requests)
     # Where hosts have pauses, many wait for each that is asked: their requests are under way and take nobody's place. A run
     # that is to end early asks for no more than it has to.
     is_limited = any(most is not None for most in (said.rows, said.pages, said.bytes, said.requests))

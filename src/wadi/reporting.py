@@ -7,7 +7,7 @@ import platform
 import shutil
 import subprocess
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
 from itertools import islice
 from pathlib import Path
@@ -111,11 +111,13 @@ def compare_tables(
     key: Sequence[str] = (),
     without: Sequence[str] = (),
     tolerance: Tolerance | None = None,
+    tell: Callable[[str], None] = lambda said: None,
 ) -> list[Comparison]:
-    """Two runs or files, table by table. Of files with one table each the names need not be the same. Raises UsageError."""
+    """Two runs or files, table by table. Of files with one table each the names need not be the same. `tell` hears which run
+    a name means where one may expect another. Raises UsageError."""
     with ExitStack() as stack:
         before, after = (
-            [one for one in sources_of(what, runs, table, stack) if one.name != OUTCOMES] for what in (old, new)
+            [one for one in sources_of(what, runs, table, stack, tell) if one.name != OUTCOMES] for what in (old, new)
         )
         if len(before) == len(after) == 1:
             pairs = [(before[0], after[0])]

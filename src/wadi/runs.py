@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING, Any
 
 from wadi.about import VERSION
 from wadi.plan.columns import OUTCOMES, table_plan, tables_of
-from wadi.plan.reader import LoadedPlan, parse_plan
+from wadi.plan.reader import LoadedPlan, parse_plan, with_limits
 from wadi.plan.starts import starts_of
 from wadi.problems import Problem, UsageError, listed
 from wadi.store.faults import told_as_problems
-from wadi.store.folder import DATABASE, PLAN, drop_pages, find_run, new_folder, runs_in
+from wadi.store.folder import DATABASE, PLAN, choose_run, drop_pages, find_run, new_folder, runs_in
 from wadi.store.history import History, digest_of, write_history
 from wadi.store.outcome import State
 from wadi.store.state import RunState
@@ -44,6 +44,8 @@ if TYPE_CHECKING:
 
 Report = Callable[["Event"], None]
 _LIMITS = ("rows", "pages", "depth", "time", "bytes")
+_NOT_CONNECTED = frozenset({"unreachable", "timed-out", "broken-off", "no-route"})
+"""Why a page did not come though there is no word of its site against it."""
 
 
 @dataclass(frozen=True)
@@ -59,10 +61,12 @@ class Table:
 class Run:
     """A run's folder, opened. Use as a context manager, or call `close`."""
 
-    def __init__(self, folder: Path, loaded: LoadedPlan, state: RunState) -> None:
+    def __init__(self, folder: Path, loaded: LoadedPlan, state: RunState, chosen: str = "") -> None:
         self.folder = folder
         self.loaded = loaded
         self.state = state
+        self.chosen = chosen
+        """What is to be told of why a name means this run; empty where that is plain."""
 
     @classmethod
     def begin(
@@ -90,15 +94,34 @@ class Run:
 
     @classmethod
     def open(cls, name: str | Path, runs: Path | str = "runs") -> Run:
-        """A run that is there: by its folder, or by a plan's name for its newest. Raises RunError."""
-        from wadi.plan.reader import with_limits
+        """A run that is there: by its folder, or by a plan's name for its newest complete one (`choose_run`). Raises RunError."""
+        chosen = choose_run(str(name), Path(runs))
+        state, loaded = _opened(chosen.folder)
+        return cls(chosen.folder, with_limits(loaded, **(state.meta("limits") or {})), state, chosen.said)
 
-        folder = find_run(str(name), Path(runs))
-        state = RunState.open(folder / DATABASE)
-        source = (folder / PLAN).read_text("utf-8")
-        loaded = parse_plan(source, str(folder / PLAN), state.meta("inputs") or {})
-        limits = state.meta("limits") or {}
-        return cls(folder, with_limits(loaded, **limits), state)
+    @classmethod
+    def go_on(cls, name: str | Path, runs: Path | str = "runs", **limits: float | None) -> Run:
+        """A run to be gone on with: by its folder, by a plan's name for its newest, or the newest of all. Raises RunError.
+
+        `limits` are those of this sitting. Where a limit had ended the run those of the plan hold anew, and what was asked for
+        before does not count; a run that was broken off keeps what it was begun with. Pages that did not come for want of a
+        connection wait again.
+        """
+        folder = find_run(str(name), Path(runs), newest=True)
+        state, loaded = _opened(folder)
+        given = {name: value for name, value in limits.items() if value is not None}
+        if str(state.meta("end") or "").endswith("limit"):
+            before = {"pages": state.asked_count(), "bytes": state.size_bytes()}
+            state.set_meta("before_limits", before)
+            state.set_meta("given_limits", given)
+            loaded = with_limits(loaded, **given)
+        else:
+            state.set_meta("given_limits", {**(state.meta("given_limits") or {}), **given})
+            loaded = with_limits(loaded, **{**(state.meta("limits") or {}), **given})
+        state.set_meta("limits", _limits_of(loaded))
+        again = state.ask_failed_again(_NOT_CONNECTED)
+        said = f"pages that did not come for want of a connection are asked for again: {again}" if again else ""
+        return cls(folder, loaded, state, said)
 
     def __enter__(self) -> Run:
         return self
@@ -306,6 +329,17 @@ class Run:
                 give_names(self.folder, assembly.renamed_files)
 
 
+def _opened(folder: Path) -> tuple[RunState, LoadedPlan]:
+    """The database of a run and its plan, with the plan's own limits."""
+    state = RunState.open(folder / DATABASE)
+    source = (folder / PLAN).read_text("utf-8")
+    return state, parse_plan(source, str(folder / PLAN), state.meta("inputs") or {})
+
+
+def _limits_of(loaded: LoadedPlan) -> dict[str, Any]:
+    return {name: getattr(loaded.plan.limits, name) for name in _LIMITS}
+
+
 def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None, before: Path | None) -> RunState:
     """A new run's folder filled: the plan and its code as they are run, the database with what the run is and its starts."""
     (folder / PLAN).write_text(loaded.source, "utf-8")
@@ -313,11 +347,11 @@ def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None
         (folder / loaded.plan.code).write_bytes((loaded.folder / loaded.plan.code).read_bytes())
     unfinished = folder / f"{DATABASE}.new"
     state = RunState.create(unfinished)
-    limits = loaded.plan.limits
     state.set_meta("plan", loaded.name)
     state.set_meta("inputs", dict(loaded.inputs))
     state.set_meta("given", dict(loaded.given))
-    state.set_meta("limits", {name: getattr(limits, name) for name in _LIMITS})
+    state.set_meta("limits", _limits_of(loaded))
+    state.set_meta("given_limits", dict(loaded.given_limits))
     state.set_meta("began", began.isoformat())
     state.set_meta("folder", str(loaded.folder.resolve()))
     state.set_meta("since", str(since.resolve()) if since else None)

@@ -40,8 +40,15 @@ def run_table(run: Run, name: str, *, with_helpers: bool = False) -> TableSource
     return TableSource(name, assembly.columns, lambda: run.assembly(name, with_helpers=with_helpers).rows(), key)
 
 
-def sources_of(what: str, runs: Path | str, table: str | None, stack: ExitStack) -> list[TableSource]:
-    """The tables of a run or of a file; only the one named. The run stays open until the stack is closed.
+def sources_of(
+    what: str,
+    runs: Path | str,
+    table: str | None,
+    stack: ExitStack,
+    tell: Callable[[str], None] = lambda said: None,
+) -> list[TableSource]:
+    """The tables of a run or of a file; only the one named. The run stays open until the stack is closed. `tell` hears which
+    run a name means where one may expect another.
 
     Raises UsageError, RunError.
     """
@@ -50,6 +57,7 @@ def sources_of(what: str, runs: Path | str, table: str | None, stack: ExitStack)
         found = tables_in(path)
     else:
         run = stack.enter_context(Run.open(what, runs))
+        tell(run.chosen)
         if table is not None:
             return [run_table(run, run.source(table).name)]
         found = [run_table(run, name) for name in run.tables]
@@ -217,6 +225,7 @@ def earlier_runs(run: Run) -> list[Path]:
         try:
             with RunState.open(folder / DATABASE) as state:
                 is_before = state.meta("end") == "complete" and str(state.meta("began")) < began
+                is_before = is_before and state.counts()[State.DONE] > 0
                 # A crawl and what was read again of its pages are one: the newest of them counts.
                 crawl = str(state.meta("as_of") or state.meta("began"))
                 is_one = is_before and crawl not in crawls and _asked_for(state.meta("given") or {}) == asked

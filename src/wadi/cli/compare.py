@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_runs
+from wadi.cli.options import add_runs, say_which
 from wadi.cli.status import Status
 
 if TYPE_CHECKING:
@@ -78,6 +78,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     found = compare_tables(
         args.old, args.new, args.runs,
         table=args.table, key=_names(args.key), without=_names(args.without), tolerance=args.tolerance,
+        tell=lambda said: say_which(said, args, err),
     )  # fmt: skip
     if args.output is not None:
         _write(args.output, found, args)

@@ -6,11 +6,13 @@ import argparse
 from typing import TextIO
 
 from wadi.cli.options import (
+    A_RUN,
     add_descriptions,
     add_outputs,
     add_runs,
     check_outputs,
     described_files,
+    say_which,
     style_of,
     write_descriptions,
     write_outputs,
@@ -19,7 +21,7 @@ from wadi.cli.show import plural
 from wadi.cli.status import Status
 
 EXAMPLES = """examples:
-  wadi export springs -o springs.csv            the newest run of the plan springs.toml
+  wadi export springs -o springs.csv            the newest complete run of the plan springs.toml
   wadi export springs -o - | head -5            CSV on standard output
   wadi export springs -o springs.xlsx -o springs.csv.gz --package --codebook springs.md
   wadi export springs -o postgresql://user@localhost/water --into upsert
@@ -29,7 +31,7 @@ EXAMPLES = """examples:
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("run", metavar="RUN", help="a run's folder, or a plan's name for its newest run")
+    parser.add_argument("run", metavar="RUN", help=A_RUN)
     add_outputs(parser, required=True)
     add_descriptions(parser)
     add_runs(parser)
@@ -42,6 +44,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.package:
         described_files(args.output)
     with Run.open(args.run, args.runs) as opened:
+        say_which(opened.chosen, args, err)
         for path, count in write_outputs(opened, args.output, args.table, style_of(args)):
             if path != "-" and not args.quiet:
                 print(f"{path}: {plural(count, 'row')}", file=err)

@@ -6,7 +6,7 @@ import argparse
 import sys
 from collections.abc import Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TextIO
 
 from wadi.problems import Problem, UsageError
 
@@ -17,6 +17,9 @@ if TYPE_CHECKING:
     from wadi.plan.reader import LoadedPlan
     from wadi.runs import Run
     from wadi.table.writers import Style
+
+
+A_RUN = "a run's folder, or a plan's name for its newest complete run; PLAN~1 is the one before it, PLAN~newest the newest of all"
 
 
 def add_inputs(parser: argparse.ArgumentParser) -> None:
@@ -124,6 +127,12 @@ def inputs_of(pairs: Iterable[str]) -> dict[str, InputValue]:
             raise UsageError(Problem("bad-option", f'--input "{pair}" is no NAME=VALUE', now="--input district=east"))
         found.setdefault(name, []).append(value)
     return {name: values[0] if len(values) == 1 else values for name, values in found.items()}
+
+
+def say_which(chosen: str, args: argparse.Namespace, err: TextIO) -> None:
+    """Say which run a name means where a person may expect another."""
+    if chosen and not args.quiet:
+        print(chosen, file=err)
 
 
 def check_outputs(paths: Iterable[str]) -> None:

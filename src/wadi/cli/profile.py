@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_runs
+from wadi.cli.options import add_runs, say_which
 from wadi.cli.status import Status
 
 if TYPE_CHECKING:
@@ -41,8 +41,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.quality.profile import profile_of
     from wadi.verifying import sources_of
 
+    def tell(said: str) -> None:
+        say_which(said, args, err)
+
     with ExitStack() as stack:
-        sources = [_narrowed(one, args.columns) for one in sources_of(args.what, args.runs, args.table, stack)]
+        sources = [_narrowed(one, args.columns) for one in sources_of(args.what, args.runs, args.table, stack, tell)]
         profiles = [profile_of(source) for source in sources]
         drawn: list[Path] = []
         if args.charts is not None:

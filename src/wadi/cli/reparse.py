@@ -6,7 +6,16 @@ import argparse
 import time
 from typing import TextIO
 
-from wadi.cli.options import add_outputs, add_runs, check_outputs, credentials_for, style_of, write_outputs
+from wadi.cli.options import (
+    A_RUN,
+    add_outputs,
+    add_runs,
+    check_outputs,
+    credentials_for,
+    say_which,
+    style_of,
+    write_outputs,
+)
 from wadi.cli.status import Status
 
 EXAMPLES = """examples:
@@ -17,7 +26,7 @@ EXAMPLES = """examples:
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("run", metavar="RUN", help="a run's folder, or a plan's name for its newest run")
+    parser.add_argument("run", metavar="RUN", help=A_RUN)
     parser.add_argument(
         "plan",
         metavar="PLAN",
@@ -45,6 +54,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     check_outputs(args.output)
     style = style_of(args)
     with Run.open(args.run, args.runs) as old:
+        say_which(old.chosen, args, err)
         path = args.plan or old.plan_folder / f"{old.plan_name}.toml"
         loaded = load_plan(path, old.given_inputs)
         began = time.perf_counter()

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TextIO
 
-from wadi.cli.options import add_runs
+from wadi.cli.options import A_RUN, add_runs, say_which
 from wadi.cli.status import Status
 
 EXAMPLES = """examples (after  wadi demo):
@@ -17,7 +17,7 @@ exit status: 1 when something does not hold, as with wadi verify
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("run", metavar="RUN", help="the run's folder, or the name of a plan for its newest run")
+    parser.add_argument("run", metavar="RUN", help=A_RUN)
     parser.add_argument(
         "-o", "--output", type=Path, metavar="FILE", help="the HTML file to write (default: PLAN-report.html)"
     )
@@ -35,6 +35,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.runs import Run
 
     with Run.open(args.run, args.runs) as opened:
+        say_which(opened.chosen, args, err)
         text, holds = report_of(opened, against=args.against)
         target = args.output or Path(f"{opened.plan_name}-report.html")
     try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TextIO
 
-from wadi.cli.options import add_outputs, add_runs, check_outputs, credentials_for
+from wadi.cli.options import add_outputs, add_runs, check_outputs, credentials_for, say_which
 from wadi.cli.run import LIMITS, add_limits, crawl_and_sum_up
 from wadi.cli.status import Status
 
@@ -39,12 +39,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.cli.show import plural
-    from wadi.plan.reader import with_limits
     from wadi.runs import Run
 
     check_outputs(args.output)
-    with Run.open(args.run or "", args.runs) as opened:
-        opened.loaded = with_limits(opened.loaded, **{name: getattr(args, name) for name in LIMITS})
+    with Run.go_on(args.run or "", args.runs, **{name: getattr(args, name) for name in LIMITS}) as opened:
+        say_which(opened.chosen, args, err)
         credentials = credentials_for(opened.loaded)
         if args.again:
             count = opened.ask_again(args.again)

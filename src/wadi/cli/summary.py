@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from wadi.cli.show import percent, plain, plural
@@ -48,8 +48,17 @@ class Summary:
     spent: Mapping[str, float]
     limits: LimitsPlan
     verdict: Verdict
+    given_limits: Mapping[str, float] = field(default_factory=dict)
+    """Those of the limits that the command line gave."""
     held_back: tuple[str, ...] = ()
     """Targets that were not written, since the crawl did not go to its end."""
+
+    @property
+    def goes_on(self) -> bool:
+        """Whether `wadi resume` would ask for more: not where a limit of rows or depth, which the plan itself has, ended it."""
+        if self.end in ("rows limit", "depth limit") and str(self.end).split()[0] not in self.given_limits:
+            return False
+        return self.interrupted or self.end is None or bool(self.pages[State.WAITING])
 
     @property
     def pages_done(self) -> int:
@@ -192,7 +201,7 @@ class Summary:
         if self.held_back:
             lines.append(f"files     {listed(self.held_back)}: left as before, since the crawl did not go to its end")
         lines.append(f"run       {self.folder}")
-        if self.interrupted or self.pages[State.WAITING]:
+        if self.goes_on:
             lines.append(f"  go on:     wadi resume {self.folder}")
         if self.held_back:
             lines.append(f"  its part:  wadi export {self.folder} -o {self.held_back[0]}")
@@ -226,6 +235,7 @@ def summary_of(
         spent=run.state.meta("spent") or {},
         limits=run.loaded.plan.limits,
         verdict=verified.verdict,
+        given_limits=run.state.meta("given_limits") or {},
         held_back=held_back,
     )
 

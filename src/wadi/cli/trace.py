@@ -6,7 +6,7 @@ import argparse
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_runs
+from wadi.cli.options import A_RUN, add_runs, say_which
 from wadi.cli.status import Status
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ _WIDE = 100
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("run", metavar="RUN", help="a run's folder, or a plan's name for its newest run")
+    parser.add_argument("run", metavar="RUN", help=A_RUN)
     parser.add_argument("table", metavar="TABLE", help="the table")
     parser.add_argument("row", metavar="ROW", help="the row: its number from 1, its key, or COLUMN=VALUE")
     parser.add_argument("column", metavar="COLUMN", nargs="?", help="the column (default: all of them)")
@@ -38,6 +38,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.tracing import Tracer
 
     with Run.open(args.run, args.runs) as opened:
+        say_which(opened.chosen, args, err)
         tracer = Tracer(opened)
         table, assembly, placed = tracer.row(args.table, args.row)
         names = [column.name for column in assembly.columns]

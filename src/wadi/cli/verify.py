@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, TextIO
 
-from wadi.cli.options import add_runs
+from wadi.cli.options import A_RUN, add_runs, say_which
 from wadi.cli.status import Status
 
 if TYPE_CHECKING:
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """examples (after  wadi demo):
   wadi verify wadi-demo/runs/springs/…
-  wadi verify springs --runs wadi-demo/runs        the plan's newest run
+  wadi verify springs --runs wadi-demo/runs        the plan's newest complete run
   wadi verify springs --against runs/springs/2026-10-03T0914 --json
 exit status: 1 when something does not hold
 """
@@ -25,7 +25,7 @@ _IN_SHORT_CODES = ("check", "drift", "blank", "rowless", "no-total", "unread-tot
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("run", metavar="RUN", help="the run's folder, or the name of a plan for its newest run")
+    parser.add_argument("run", metavar="RUN", help=A_RUN)
     parser.add_argument(
         "--against", metavar="RUN", help="tell drift against this run alone (default: the plan's earlier complete runs)"
     )
@@ -39,6 +39,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.verifying import verify
 
     with Run.open(args.run, args.runs) as opened:
+        say_which(opened.chosen, args, err)
         verified = verify(opened, against=args.against)
         verdict = verified.verdict
         if args.json:

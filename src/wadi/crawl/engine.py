@@ -189,6 +189,8 @@ class Engine:
 
     async def crawl(self) -> End:
         """Ask for pages until the end. On cancellation what is in flight is dropped and stays waiting. Raises CrawlError."""
+        if self._task.enough and self._task.enough():
+            return End.ENOUGH_ROWS  # a run that is gone on with may have them
         try:
             if self._task.login is not None:
                 await self._log_in(self._task.login)

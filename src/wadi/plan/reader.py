@@ -44,7 +44,8 @@ _WORDS = {
 
 @dataclass(frozen=True)
 class LoadedPlan:
-    """A plan that is right, with its text. `name` is the file's name without its ending; `given` are inputs from outside."""
+    """A plan that is right, with its text. `name` is the file's name without its ending; `given` are inputs from outside,
+    `given_limits` limits that were put over its own."""
 
     plan: Plan
     text: PlanText
@@ -52,6 +53,7 @@ class LoadedPlan:
     inputs: Mapping[str, InputValue]
     functions: Mapping[str, Function] = field(default_factory=dict)
     given: Mapping[str, InputValue] = field(default_factory=dict)
+    given_limits: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def folder(self) -> FilePath:
@@ -395,4 +397,5 @@ def with_limits(loaded: LoadedPlan, **limits: float | None) -> LoadedPlan:
     if not asked:
         return loaded
     changed = loaded.plan.limits.model_copy(update=asked)
-    return replace(loaded, plan=loaded.plan.model_copy(update={"limits": changed}))
+    plan = loaded.plan.model_copy(update={"limits": changed})
+    return replace(loaded, plan=plan, given_limits={**loaded.given_limits, **asked})

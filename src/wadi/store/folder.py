@@ -5,6 +5,8 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
+import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -17,6 +19,9 @@ PAGES = "pages"
 PLAN = "plan.toml"
 LOG = "run.log"
 LOCK = "run.lock"
+NO_PAGES = "no page came"
+"""How a run ended whose pages all failed."""
+_BEFORE = re.compile(r"~(?:\d+|newest)$")
 
 
 def new_folder(runs: Path, plan: str, now: datetime) -> Path:
@@ -38,28 +43,100 @@ def new_folder(runs: Path, plan: str, now: datetime) -> Path:
     raise RunError(Problem("not-writable", "too many runs began in this second", Place(str(parent))))
 
 
-def find_run(name: str, runs: Path) -> Path:
-    """The folder of a run: a path, a plan's name for its newest run below `runs`, or the newest of all. Raises RunError."""
+@dataclass(frozen=True)
+class ChosenRun:
+    """The run that a name means; `said` tells what a person may not expect: that it is not the newest, or not complete."""
+
+    folder: Path
+    said: str = ""
+
+
+def find_run(name: str, runs: Path, *, newest: bool = False) -> Path:
+    """The folder of the run that a name means. Raises RunError."""
+    return choose_run(name, runs, newest=newest).folder
+
+
+def choose_run(name: str, runs: Path, *, newest: bool = False) -> ChosenRun:
+    """The run that a name means: a run's folder; or a plan's name for its newest complete run, `PLAN~1` for the complete one
+    before it and so on, `PLAN~newest` for the newest whatever its end. Raises RunError.
+
+    A run is complete that asked for all that its plan wants and got some. Where none is, a plan's name means the newest.
+    With `newest` a plan's name means the newest run, and no name the newest of all.
+    """
     if not name:
         every = max((path.parent for path in runs.glob(f"*/*/{DATABASE}")), key=lambda run: run.name, default=None)
         if every is None:
-            now = "wadi run PLAN  makes one"
-            raise RunError(Problem("no-such-run", f"there are no runs in {runs}/", now=now))
-        return every
+            raise RunError(Problem("no-such-run", f"there are no runs in {runs}/", now="wadi run PLAN  makes one"))
+        return ChosenRun(every)
     for folder in (Path(name), runs / name):
         if (folder / DATABASE).is_file():
-            return folder
-    for parent in (runs / name, runs / Path(name).stem, Path(name)):
-        newest = max((run.parent for run in parent.glob(f"*/{DATABASE}")), default=None)
-        if newest is not None:
-            return newest
+            return ChosenRun(folder)
+    plan, _, which = name.rpartition("~") if _BEFORE.search(name) else (name, "", "newest" if newest else "")
+    folders = _runs_of(plan, runs)
+    if not folders:
+        raise _no_run(name, plan, runs)
+    if which == "newest":
+        return ChosenRun(folders[0])
+    return _complete_one(plan, folders, int(which or 0))
+
+
+def _runs_of(plan: str, runs: Path) -> list[Path]:
+    """The folders of a plan's runs, the newest first."""
+    for parent in (runs / plan, runs / Path(plan).stem, Path(plan)):
+        if found := sorted((path.parent for path in parent.glob(f"*/{DATABASE}")), reverse=True):
+            return found
+    return []
+
+
+def _complete_one(plan: str, folders: Sequence[Path], before: int) -> ChosenRun:
+    """The newest complete run but `before` of a plan; the newest where none is complete and no earlier one is asked for."""
+    complete = 0
+    ends: list[str] = []
+    for folder in folders:
+        is_complete, end = how_it_ended(folder)
+        ends.append(end)
+        if not is_complete:
+            continue
+        if complete == before:
+            if before or len(ends) == 1:
+                return ChosenRun(folder)
+            newer = f"the newer {folders[0].name} is not ({ends[0]}); {plan}~newest means it"
+            return ChosenRun(folder, f"{folder}: the newest complete run; {newer}")
+        complete += 1
+    if before:
+        what = f'"{plan}" has {complete} complete runs, and the one {before} before the newest was asked for'
+        raise RunError(Problem("no-such-run", what, now="wadi runs  lists them"))
+    return ChosenRun(folders[0], f"{folders[0]}: no run of {plan} is complete; this is the newest ({ends[0]})")
+
+
+def how_it_ended(folder: Path) -> tuple[bool, str]:
+    """Whether a run is complete, and how it ended in words. One that a limit of its plan ended is complete; one that a limit
+    of the command line ended, or whose pages all failed, is not."""
+    from wadi.store.outcome import State
+    from wadi.store.state import RunState
+
+    try:
+        with RunState.open(folder / DATABASE) as state:
+            end = state.meta("end")
+            has_pages = state.counts()[State.DONE] > 0
+            is_cut = bool(state.meta("given_limits"))
+    except RunError:
+        return False, "damaged"
+    if end is None:
+        return False, "in use" if RunLock(folder).is_taken() else "not finished"
+    if not has_pages:
+        return False, NO_PAGES
+    return end == "complete" or (str(end).endswith("limit") and not is_cut), str(end)
+
+
+def _no_run(name: str, plan: str, runs: Path) -> RunError:
     plans = sorted({run.parent.parent.name for run in runs.glob(f"*/*/{DATABASE}")}) if runs.is_dir() else []
     now = (
         f"plans with runs in {runs}/: {listed(plans)}"
         if plans
         else f"there are no runs in {runs}/;  wadi run PLAN  makes one"
     )
-    raise RunError(Problem("no-such-run", f'no run "{name}"', now=now))
+    return RunError(Problem("no-such-run", f'no run "{name}"', now=now))
 
 
 class RunLock:
@@ -110,7 +187,7 @@ class RunLock:
 
 @dataclass(frozen=True)
 class RunFound:
-    """A run as a list shows it. `state` is why its crawl ended, `in use`, `not finished`, or `damaged`."""
+    """A run as a list shows it. `state` is why its crawl ended, `no page came`, `in use`, `not finished`, or `damaged`."""
 
     folder: Path
     plan: str
@@ -146,6 +223,7 @@ def run_found(folder: Path) -> RunFound:
             counts = state.counts()
             end = state.meta("end")
             word = "in use" if RunLock(folder).is_taken() else str(end) if end else "not finished"
+            word = NO_PAGES if end and not counts[State.DONE] else word
             rows = state.row_count()
             plan, began = str(state.meta("plan")), str(state.meta("began"))
     except RunError:

@@ -7,7 +7,7 @@ can be exported while a crawl goes on.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -275,7 +275,19 @@ class RunState:
         self._db.executemany("UPDATE pages SET state = 0 WHERE id = ?", numbers)
         return len(numbers)
 
+    def ask_failed_again(self, codes: Set[str]) -> int:
+        """Let pages wait again that failed by one of these problems; returns how many there are."""
+        failed = self._db.execute("SELECT id, failure FROM pages WHERE state = 2").fetchall()
+        numbers = [(page,) for page, failure in failed if orjson.loads(failure)["code"] in codes]
+        self._db.executemany("UPDATE pages SET state = 0 WHERE id = ?", numbers)
+        return len(numbers)
+
     # -- reading
+
+    def asked_count(self) -> int:
+        """How many pages were asked for and settled."""
+        counts = self.counts()
+        return counts[State.DONE] + counts[State.FAILED]
 
     def is_in_listing(self, page: Page, kind: str, request: Request) -> bool:
         """Whether a request is for a page that the listing of `page` has had already."""
