@@ -4,6 +4,7 @@ last ones, which read the host's own access log."""
 from __future__ import annotations
 
 import asyncio
+import random
 import time
 from collections.abc import Callable
 from datetime import datetime
@@ -25,8 +26,9 @@ from wadi.runs import Run
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s, hours_of
 from wadi.web.lag import Lag
-from wadi.web.manners import Mood, Pace, PaceChanged, Quota, Stopped, Throttle, mood_after, quota_of
+from wadi.web.manners import Pace, PaceChanged, Quota, Stopped, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.pace import new_pace, pace_after, pauses_of
 from wadi.web.retry import Retrying, Tries, decide
 
 
@@ -47,48 +49,106 @@ class Time:
 PACE = Pace(1.0, 2)
 
 
-def _after(*story: tuple[str, float] | str, pace: Pace = PACE) -> Mood:
-    mood = Mood(pace.pause_s)
+def _after(*story: tuple[str, float] | str, pause_s: float = 1.0, slowest_s: float = 60.0) -> tuple[float, str]:
+    """The pause after a story, and why."""
+    pauses = pauses_of(pause_s, slowest_s)
+    pace = new_pace(pauses)
     for one in story:
-        what, elapsed = one if isinstance(one, tuple) else (one, 0.1)
-        mood = mood_after(mood, pace, what, elapsed)  # type: ignore[arg-type]
-    return mood
+        what, seconds = one if isinstance(one, tuple) else (one, 0.1)
+        pace = pace_after(pace, pauses, what, seconds)  # type: ignore[arg-type]
+    return round(pauses[pace.step], 2), pace.why
 
 
 @pytest.mark.parametrize(
     ("story", "pause_s", "why"),
     [
         (["good"] * 50, 1.0, ""),
-        (["refused"], 2.0, "the host refused a request"),
-        (["broken"], 2.0, "a connection broke"),
-        (["refused"] * 3, 8.0, "the host refused a request"),
-        (["refused"] * 20, 60.0, "the host refused a request"),
-        (["refused", *["good"] * 9], 2.0, "the host refused a request"),
-        (["refused", *["good"] * 10], 1.5, "the host refused a request"),
-        (["refused", *["good"] * 20], 1.125, "the host refused a request"),
-        (["refused", *["good"] * 30], 1.0, ""),
-        ([*["good"] * 12, ("good", 3.0)], 1.5, "answers take 3.0 s, usually 0.1 s"),
-        ([*["good"] * 12, ("good", 0.9)], 1.0, ""),
-        ([*["good"] * 3, ("good", 3.0)], 1.0, ""),
+        (["refused"], 1.0, ""),  # one may be chance
+        (["refused"] * 2, 2.0, "it refused a request"),
+        (["broken"] * 2, 2.0, "a connection broke"),
+        (["refused"] * 5, 16.0, "it refused a request"),
+        ([*["good"] * 50, *["refused"] * 5], 16.0, "it refused a request"),  # whatever was before
+        (["refused"] * 20, 60.0, "it refused a request"),
+        ([*["refused"] * 5, "good"], 11.31, "it refused a request"),
+        ([*["refused"] * 5, *["good"] * 24], 1.41, "it refused a request"),  # near to it, a step for each answer
+        ([*["refused"] * 5, *["good"] * 200], 1.0, ""),
+        ([*["good"] * 12, ("good", 3.0)], 1.0, ""),
+        ([*["good"] * 12, *[("good", 3.0)] * 3], 4.0, "answers take 3.0 s, usually 0.1 s"),
+        ([*["good"] * 12, *[("good", 0.9)] * 3], 1.0, ""),
+        ([*["good"] * 3, *[("good", 3.0)] * 3], 1.0, ""),
     ],
 )
-def test_the_pace_widens_at_once_and_narrows_slowly(story: list[Any], pause_s: float, why: str) -> None:
-    mood = _after(*story)
-    assert (mood.pause_s, mood.why) == (pytest.approx(pause_s), why)
+def test_the_pace_follows_what_speaks_of_load(story: list[Any], pause_s: float, why: str) -> None:
+    assert _after(*story) == (pause_s, why)
 
 
-def test_a_plan_without_pauses_slows_down_too_and_comes_back() -> None:
-    free = Pace(0.0, 2)
-    assert _after("refused", pace=free).pause_s == 0.5
-    assert _after("refused", *["good"] * 200, pace=free).pause_s == 0.0
+@pytest.mark.parametrize(
+    ("plan_s", "slowest_s", "refusals", "pause_s"), [(0.0, 60.0, 5, 1.6), (1.0, 0.0, 9, 1.0), (30.0, 60.0, 9, 60.0)]
+)
+def test_the_pace_keeps_within_what_the_plan_says(
+    plan_s: float, slowest_s: float, refusals: int, pause_s: float
+) -> None:
+    assert _after(*["refused"] * refusals, pause_s=plan_s, slowest_s=slowest_s)[0] == pause_s
+    assert _after(*["refused"] * refusals, *["good"] * 200, pause_s=plan_s, slowest_s=slowest_s)[0] == plan_s
+
+
+def _crawled(pages: int, answers: Callable[[float], Reply], pause_s: float = 1.0) -> tuple[float, int, float]:
+    """Seconds (virtual) that so many pages take, two in flight, requests sent, and how much slower than planned it says it was."""
+    time_ = Time()
+
+    class Host:
+        async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
+            sent()
+            return answers(time_.now)
+
+        async def close(self) -> None:
+            pass
+
+    async def story() -> tuple[float, int, float]:
+        throttle = Throttle(Pace(pause_s, 2), clock=time_.clock, sleep=time_.sleep)
+        policy, rng = Retrying(8, 1.0, 60.0), random.Random(5)
+        client = Client(Host(), throttle, policy, sleep=time_.sleep, now=time_.clock, rng=rng.random)
+        for _ in range(pages):
+            await client.fetch(Request("http://h/"))
+        slowed = client.slowed()
+        return time_.now - 1000.0, client.sent, slowed[0].longer_s if slowed else 0.0
+
+    return asyncio.run(story())
+
+
+@pytest.mark.parametrize("share", [0.01, 0.03, 0.05, 0.1])
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_failures_that_pass_cost_at_most_half_the_time_again(share: float, seed: int) -> None:
+    rng = random.Random(seed)
+    seconds, _, longer_s = _crawled(1000, lambda now: _reply(503 if rng.random() < share else 200))
+    assert 1000 <= seconds <= 1500
+    assert longer_s <= seconds - 990
+
+
+@pytest.mark.parametrize("least_s", [3.0, 10.0])
+def test_a_quota_is_found_and_kept(least_s: float) -> None:
+    last = 0.0
+    refused: list[float] = []
+
+    def answers(now: float) -> Reply:
+        nonlocal last
+        early, last = now - last < least_s - 1e-6, now
+        if early:
+            refused.append(now)
+        return _reply(429 if early else 200)
+
+    seconds, sent, longer_s = _crawled(500, answers)
+    assert seconds <= 1.5 * 500 * least_s
+    assert len(refused) <= 0.05 * sent
+    assert longer_s >= 0.5 * seconds
 
 
 @given(
     st.lists(st.tuples(st.sampled_from(["good", "refused", "broken"]), st.floats(0, 100)), max_size=80), st.floats(0, 5)
 )
 def test_the_pace_is_never_below_the_plans_and_never_endless(story: list[Any], pause_s: float) -> None:
-    mood = _after(*story, pace=Pace(pause_s, 1))
-    assert pause_s <= mood.pause_s <= 60.0
+    found, _ = _after(*story, pause_s=pause_s)
+    assert round(pause_s, 2) <= found <= 60.0
 
 
 @pytest.mark.parametrize(
@@ -246,11 +306,11 @@ def _reply(status: int = 200, *headers: tuple[str, str]) -> Reply:
     ("answers", "at"),
     [
         # a refusal with a time holds the whole host so long
-        ([_reply(503, ("Retry-After", "30")), _reply(), _reply()], [0, 30, 32]),
-        ([_reply(429), _reply(), _reply()], [0, 2, 4]),
+        ([_reply(503, ("Retry-After", "30")), _reply(), _reply()], [0, 30, 31]),
+        ([_reply(429), _reply(429), _reply(), _reply()], [0, 1, 3, 5]),
         # nothing is left of the quota: the next request comes when it is renewed
         ([_reply(200, ("RateLimit-Remaining", "0"), ("RateLimit-Reset", "20")), _reply()], [0, 20]),
-        ([FetchFailed("broken-off", "x"), _reply(), _reply()], [0, 2, 4]),
+        ([FetchFailed("broken-off", "x"), FetchFailed("broken-off", "x"), _reply(), _reply()], [0, 1, 3, 5]),
     ],
 )
 def test_what_hosts_say_goes_into_the_pace(answers: list[Any], at: list[float]) -> None:
@@ -266,9 +326,7 @@ def test_what_hosts_say_goes_into_the_pace(answers: list[Any], at: list[float]) 
 
     asyncio.run(story())
     assert script.at == [pytest.approx(one) for one in at]
-    assert bool(events) == (
-        answers[0] is not answers[-1] and not (isinstance(answers[0], Reply) and answers[0].status == 200)
-    )
+    assert [round(event.pause_s, 2) for event in events] == ([2.0, 1.41] if len(answers) == 4 else [])
 
 
 @pytest.mark.parametrize(
@@ -420,20 +478,18 @@ def test_headers_of_the_plan_are_sent(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("asked_at", "pause_s"),
+    ("steps", "pause_s"),
     [
-        ([999.0, 999.5, 999.9, 998.0], 2.0),  # all were in flight when the host stumbled
-        ([999.0, 1000.0, 1000.0], 8.0),  # asked since: the host stumbles on
+        ([0, 0, 0, 0, 0, 0], 2.0),  # all were in flight when the host stumbled
+        ([0, 0, 2, 4], 8.0),  # asked since: the host stumbles on
     ],
 )
-def test_what_was_in_flight_when_a_host_stumbled_makes_its_pause_no_longer(
-    asked_at: list[float], pause_s: float
-) -> None:
+def test_what_was_in_flight_when_a_host_stumbled_makes_its_pause_no_longer(steps: list[int], pause_s: float) -> None:
     hour, told = Time(), list[PaceChanged]()
     throttle = Throttle(PACE, clock=hour.clock, sleep=hour.sleep, report=told.append)
-    for at in asked_at:
-        throttle.heard("h:80", "refused", asked_at=at)
-    assert throttle.pause_s("h:80") == pause_s
+    for step in steps:
+        throttle.heard("h:80", "refused", step=step)
+    assert throttle.pause_s("h:80") == pytest.approx(pause_s)
     assert len(told) == {2.0: 1, 8.0: 3}[pause_s]
 
 

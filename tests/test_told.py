@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import json
+import re
+import time
 from collections.abc import Mapping
 from typing import Any
 
 import pytest
+from aiohttp import web
 
 from conftest import Program, serving
 from small_host import HEAD, SmallHost, items
@@ -182,3 +186,88 @@ def test_a_label_has_a_value_only_where_the_page_says_so(program: Program, page:
     (program.folder / "p.html").write_text(f"<!doctype html><title>P</title><body>{page}")
     done = program("try", "p.html", "--label", label)
     assert (wanted in done.out) if wanted else (done.status == 1), done.out
+
+
+PACED = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+open = { one = "a" }
+fields = { name = "." }
+[page.one]
+EXPECT
+completes = "t"
+fields = { size = "i" }
+"""
+
+
+def _plan(site: str, plan: str, **manners: str) -> str:
+    head = HEAD.replace("http://h", site)
+    for name, value in manners.items():
+        head = re.sub(rf'^{name} = "0s"', f'{name} = "{value}"', head, flags=re.MULTILINE)
+    return head + plan
+
+
+def test_many_refusals_end_the_crawl_early_and_quote_what_the_page_says(program: Program) -> None:
+    links = items(*(f"<a href=/{n}>{n}</a>" for n in range(63)))
+    refusal = (403, {}, "<title>No</title><h1>Access denied</h1><p>Write to the desk for a key.")
+    host = SmallHost({"/l": links, **{f"/{n}": refusal for n in range(63)}})
+    with serving(host.application) as site:
+        (program.folder / "p.toml").write_text(_plan(site, PACED.replace("EXPECT\n", "")))
+        done = program("run", "p.toml", "-o", "t.csv")
+    assert done.status == 3
+    assert 21 <= len(host.asked) <= 30  # and those in flight
+    assert '"Access denied Write to the desk for a key."' in " ".join(done.err.split())
+    assert "left for later: 20 refusals in a row, the last:" in done.err
+    assert not (program.folder / "t.csv").exists()
+    assert "1 row" not in done.err.split("pages")[0] or "63 rows" in done.err
+    log = (program.folder / next(program.folder.glob("runs/p/*/run.log"))).read_text()
+    assert '"event":"host_given_up"' in log
+    assert "Access denied" in log
+
+
+def test_a_wrong_expect_slows_nothing_and_is_asked_again_a_few_times_only(program: Program) -> None:
+    links = items(*(f"<a href=/{n}>{n}</a>" for n in range(30)))
+    host = SmallHost({"/l": links, **{f"/{n}": f"<title>Spring</title><i>{n}</i>" for n in range(30)}})
+    with serving(host.application) as site:
+        plan = PACED.replace("EXPECT", 'expect = "b.typo"')
+        (program.folder / "p.toml").write_text(_plan(site, plan, first_wait="50ms", slowest="60s"))
+        began = time.monotonic()
+        done = program("run", "p.toml")
+        seconds = time.monotonic() - began
+    assert done.status == 1
+    assert 31 <= len(host.asked) <= 50
+    assert seconds < 20
+    assert "pace" not in done.err
+    log = next(program.folder.glob("runs/p/*/run.log")).read_text()
+    assert '"event":"pace"' not in log
+    assert '"event":"host_rests"' not in log
+
+
+def test_how_slowly_a_site_was_asked_and_why_is_told(program: Program) -> None:
+    links = items(*(f"<a href=/{n}>{n}</a>" for n in range(12)))
+    count = 0
+
+    def answer(request: web.Request, body: str) -> Any:
+        nonlocal count
+        count += 1
+        return (429, {}, "slower, please") if 3 <= count <= 6 else f"<i>{request.path}</i>"
+
+    pages = {"/l": links, **{f"/{n}": answer for n in range(12)}}
+    with serving(SmallHost(pages).application) as site:
+        plan = _plan(site, PACED.replace("EXPECT\n", ""), slowest="2s", first_wait="50ms")
+        (program.folder / "p.toml").write_text(plan.replace("retries = 0", "retries = 5"))
+        done = program("run", "p.toml", "-o", "t.csv")
+    assert done.status == 0, done.err
+    said = " ".join(done.err.split())
+    found = re.search(
+        r"pace 127\.0\.0\.1:\d+: up to (\d\.\d) s between requests \(status 429 \(Too Many Requests\)\), in all (\d+) s longer",
+        said,
+    )
+    assert found is not None, said
+    assert float(found[1]) >= 0.2
+    log = [json.loads(line) for line in next(program.folder.glob("runs/p/*/run.log")).read_text().splitlines()]
+    assert any(one["event"] == "pace" and "429" in one["why"] for one in log)
+    assert len((program.folder / "t.csv").read_text().split()) == 13

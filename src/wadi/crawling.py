@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -91,7 +91,7 @@ async def crawl(
     client = client_of(run.loaded, tell, session)
     earlier = Earlier(run.since) if run.since is not None else None
     for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
-        client.hold(host, run.loaded.plan.manners.pause)
+        client.asked_before(host, run.loaded.plan.manners.pause)
     try:
         left = list(recovered(run.folder / PAGES, run.state.archive_ends()))
         archive = Archive(run.folder / PAGES, software=f"Wadi/{VERSION}", known=run.state.payload)
@@ -106,7 +106,9 @@ async def crawl(
         finally:
             archive.close()
     finally:
-        run.state.set_meta("spent", {"requests": client.sent, "seconds": round(time.monotonic() - began, 1)})
+        slowed = [asdict(one) for one in client.slowed()]
+        spent = {"requests": client.sent, "seconds": round(time.monotonic() - began, 1), "slowed": slowed}
+        run.state.set_meta("spent", spent)
         await client.close()
         if helpers is not None:
             helpers.close()

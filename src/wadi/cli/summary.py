@@ -45,7 +45,7 @@ class Summary:
     written: list[tuple[str, int]]
     outcomes: Mapping[str, int]
     main_kind: str | None
-    spent: Mapping[str, float]
+    spent: Mapping[str, Any]
     limits: LimitsPlan
     verdict: Verdict
     given_limits: Mapping[str, float] = field(default_factory=dict)
@@ -159,7 +159,12 @@ class Summary:
         counts += [f"{self.pages_failed:,} failed"] if self.pages_failed else []
         waiting = self.pages[State.WAITING]
         counts += [f"{waiting:,} known but not asked for"] if waiting else []
-        lines = [f"pages     {', '.join(counts)}", *self._budget_lines(), *self._total_lines(verbose)]
+        lines = [
+            f"pages     {', '.join(counts)}",
+            *self._budget_lines(),
+            *self._pace_lines(),
+            *self._total_lines(verbose),
+        ]
         most = len(self.failures) if verbose else _SHOWN_FAILURES
         for kind, url, problem in self.failures[:most]:
             what = problem["what"]
@@ -183,6 +188,17 @@ class Summary:
         if limits.time is not None and "seconds" in spent:
             parts.append(f"{spent['seconds'] / 60:.1f} of {limits.time / 60:.1f} min used")
         return [f"budget    {'; '.join(parts)}"] if parts else []
+
+    def _pace_lines(self) -> list[str]:
+        """Which hosts were asked more slowly than the plan allows, and why."""
+        slowed: list[dict[str, Any]] = self.spent.get("slowed") or []
+        lines = [
+            f"pace      {one['host']}: up to {one['slowest_s']:.1f} s between requests ({one['why']}), in all"
+            f" {one['longer_s']:.0f} s longer than at the plan's pace"
+            for one in slowed[:_SHOWN_FAILURES]
+        ]
+        more = len(slowed) - len(lines)
+        return [*lines, *([f"pace      {plural(more, 'more host')} asked more slowly"] if more > 0 else [])]
 
     def _total_lines(self, verbose: bool) -> list[str]:
         """Where what came differs from what the site states, listing by listing."""

@@ -33,7 +33,7 @@ from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
 from wadi.crawl.settle import Blocked, LoggedOut, Reading, Settler
 from wadi.plan.starts import FILE
 from wadi.points import reached
-from wadi.problems import CrawlError, Place, Problem
+from wadi.problems import CrawlError, Place, Problem, shortened
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import Outcome, State
 from wadi.store.pages import Page, number_in_listing
@@ -45,6 +45,7 @@ from wadi.web.messages import FetchFailed, Reply
 
 _TROUBLES = frozenset({"unreachable", "timed-out", "broken-off"})
 _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
+_REFUSALS = frozenset({401, 403, 407, 451})
 _MOST_PUT_OFF = 2
 """How often a page that was a block, or did not come, is put off and asked for again."""
 _PATIENCE_S = 10.0
@@ -457,17 +458,25 @@ class Engine:
             self._troubled(host, fetched.failure.what)
         elif outcome.failure is not None and outcome.failure.code == "blocked":
             self._troubled(host, outcome.failure.what)
+        elif outcome.failure is not None and _is_refusal(fetched.failure):
+            was_given_up = self._health.is_given_up(host)
+            count = self._health.refused(host, outcome.failure.what)
+            if self._health.is_given_up(host) and not was_given_up:
+                self._report(HostGivenUp(host, f"{count} refusals in a row, the last: {outcome.failure.what}"))
         elif outcome.failure is None or fetched.failure is not None:
             self._health.succeeded(host)
 
     def _wait_for(self, page: Page, problem: Problem) -> None:
-        """Put a page off, and let its host rest when it fails again and again."""
+        """Put a page off, and let its host rest when it fails again and again. A page that only lacks what the plan expects says
+        nothing about how its host is doing."""
         self._put_off[page.id] += 1
         seconds = self._task.patience.put_off_s * 2.0 ** (self._put_off[page.id] - 1)
         self._later[page.id] = (page, self._clock() + seconds)
-        self._client.struggles(page.request.host)
         self._report(PutOff(page.kind, page.request.url, problem, seconds))
-        self._troubled(page.request.host, problem.what)
+        if problem.code == "blocked":
+            self._client.refused(page.request.host, shortened(problem.what, 80))
+        if problem.code != "not-the-page":
+            self._troubled(page.request.host, problem.what)
 
     def _troubled(self, host: str, why: str) -> None:
         was_given_up = self._health.is_given_up(host)
@@ -482,6 +491,11 @@ class Engine:
         waiting = self._counts[State.WAITING] - in_flight
         done, failed = self._counts[State.DONE], self._counts[State.FAILED]
         self._report(Progress(done, failed, in_flight, waiting, self._client.sent, self._size_bytes))
+
+
+def _is_refusal(failure: FetchFailed | None) -> bool:
+    """Whether a host says that it does not want to be asked by us."""
+    return failure is not None and failure.reply is not None and failure.reply.status in _REFUSALS
 
 
 def is_trouble(failure: FetchFailed) -> bool:

@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 
 _IN_A_ROW = 5
 _MOST_RESTS = 3
+_MOST_REFUSALS, _MOST_REFUSALS_FIRST = 20, 10
+"""So many refusals in a row, and so many where no page came before them, and a host is given up."""
 
 
 @dataclass(slots=True)
@@ -15,6 +17,7 @@ class _Host:
     until: float = float("-inf")
     is_probing: bool = False
     why: str = ""
+    refusals: int = 0
 
 
 @dataclass
@@ -57,6 +60,16 @@ class Health:
         state.rests += 1
         state.until, state.is_probing = now + seconds, True
         return seconds
+
+    def refused(self, host: str, why: str) -> int:
+        """The host does not want to be asked (403 and its like); gives how many such answers came in a row. After many it is
+        given up: what it says will not change by asking on."""
+        state = self._hosts.setdefault(host, _Host())
+        state.refusals += 1
+        state.why = why
+        if state.refusals >= (_MOST_REFUSALS if self.has_answered(host) else _MOST_REFUSALS_FIRST):
+            state.rests, state.is_probing = _MOST_RESTS + 1, True
+        return state.refusals
 
     def is_given_up(self, host: str) -> bool:
         """Whether a host failed after all rests."""

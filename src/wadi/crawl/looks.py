@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 
-from wadi.page.document import Document
+from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.nodes import Element, elements, first
 from wadi.page.text import text_of
+from wadi.problems import shortened
 from wadi.web.blocked import Look
+from wadi.web.messages import Reply
 
 _MARK = re.compile(r"captcha|challenge|turnstile|are-?you-?human", re.IGNORECASE)
 _MARKED = ("id", "class", "name", "src", "action", "data-sitekey")
@@ -35,6 +37,19 @@ def look_of(document: Document, size_bytes: int) -> Look:
         ),
         has_script=first(document.top, "script") is not None,
     )
+
+
+def first_words(reply: Reply, most: int = 120) -> str:
+    """What a reply says to a reader, folded and cut; empty where it says nothing or is no text."""
+    try:
+        document = read_document(reply.body, reply.url, reply.content_type)
+    except NotADocument:
+        return ""
+    if document.kind != "html":
+        return shortened(" ".join(document.text[:_SHOWN].split()), most)
+    body = first(document.top, "body")
+    text = text_of(body if body is not None else document.top) or document.title
+    return shortened(" ".join(text[:_SHOWN].split()), most)
 
 
 def _is_marked(element: Element) -> bool:

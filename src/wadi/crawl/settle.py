@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -12,6 +13,7 @@ from wadi.crawl.earlier import row_digests
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
+from wadi.crawl.looks import first_words
 from wadi.plan.starts import AGAIN, FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
@@ -22,6 +24,8 @@ from wadi.web.messages import FetchFailed, Reply
 
 _DRY_PAGES = 5
 _EDGE_ROWS = 5
+_IN_VAIN = 10
+"""So many pages of a kind in a row may lack what the plan expects, before none is asked for again for that."""
 
 
 @dataclass(frozen=True)
@@ -60,6 +64,12 @@ class Settler:
         self._state = state
         self._archive = archive
         self._usual: dict[str, float] = {}
+        self._in_vain: Counter[str] = Counter()
+
+    def _is_worth_asking(self, kind: str, problem: Problem) -> bool:
+        """Whether a page may come right when it is asked for again: not where page after page lacks what the plan expects, and
+        shows no sign of a block. Then `expect` is wrong, or the site is another."""
+        return problem.code == "blocked" or self._in_vain[kind] <= _IN_VAIN
 
     def usual_bytes(self, kind: str) -> float | None:
         """The size of good pages of a kind so far."""
@@ -70,7 +80,7 @@ class Settler:
         if kept is None and failure.reply is not None:
             kept = self._archive.append(failure.reply, page.id)
         ended = self._is_end(page, failure)
-        problem = None if ended else Problem(failure.cause, failure.what)
+        problem = None if ended else Problem(failure.cause, _with_its_words(failure))
         if kept is None:
             return Outcome(page.id, failure=problem)
         return Outcome(page.id, failure.reply, kept.location, failure=problem, payload=kept.digest)
@@ -101,12 +111,15 @@ class Settler:
         found = found or extract(reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual)
         if found.lost and logged_in:
             raise LoggedOut
-        if found.blocked and found.failure is not None and may_come_right:
-            self._archive.append(reply)
-            raise Blocked(found.failure)
+        if found.blocked and found.failure is not None:
+            self._in_vain[page.kind] += 1
+            if may_come_right and self._is_worth_asking(page.kind, found.failure):
+                self._archive.append(reply)
+                raise Blocked(found.failure)
         if page.kind.startswith(AGAIN):
             return self._again(page, reply, found, kept)
         if found.failure is None:
+            self._in_vain.pop(page.kind, None)
             self._usual[page.kind] = reply.size_bytes if usual is None else 0.9 * usual + 0.1 * reply.size_bytes
         kept = kept or self._archive.append(reply, page.id, packed)
         return self._outcome(page, reply, kind, found, kept)
@@ -257,6 +270,12 @@ class Settler:
         if not code:
             return found.links, found.notes
         return others, (*found.notes, Problem(code, what, Place(reply.url)))
+
+
+def _with_its_words(failure: FetchFailed) -> str:
+    """What failed, and the first words of what the host says to it."""
+    said = first_words(failure.reply) if failure.reply is not None else ""
+    return f'{failure.what}: "{said}"' if said else failure.what
 
 
 def _edge_of(rows: TableRows, key: Sequence[str]) -> bytes:

@@ -5,6 +5,7 @@ Each rule is a function that takes the facts of a run and yields its findings; a
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from dataclasses import asdict, dataclass, field
@@ -227,8 +228,8 @@ def _failures(facts: Facts) -> Iterator[Finding]:
 def cause_of(problem: Mapping[str, Any]) -> str:
     """Why a page failed, in a word: the status, or the problem's code."""
     code = str(problem["code"])
-    status = str(problem["what"]).split("status ")[-1][:3]
-    return status if code == "http-status" and status.isdecimal() else code
+    status = re.search(r": status (\d{3})\b", str(problem["what"]))
+    return status[1] if code == "http-status" and status else code
 
 
 def _notes(facts: Facts) -> Iterator[Finding]:

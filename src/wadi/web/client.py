@@ -13,8 +13,9 @@ from datetime import UTC, datetime
 
 from wadi.about import VERSION
 from wadi.urls import NotAUrl, host_of, resolve, without_secret
-from wadi.web.manners import Clock, Sleep, Throttle, quota_of
+from wadi.web.manners import Clock, Sleep, Slowed, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
+from wadi.web.pace import Heard
 from wadi.web.retry import Decision, Retrying, Tries, decide, wait_asked_for
 from wadi.web.robots import Robots, by_status, origin_of, read_robots, refusal, word_for
 from wadi.web.transport import Transport
@@ -84,13 +85,17 @@ class Client:
         await asyncio.gather(*self._robots.values(), return_exceptions=True)
         await self._transport.close()
 
-    def struggles(self, host: str) -> None:
-        """A page of the host was no page: ask it more slowly."""
-        self._throttle.heard(host, "refused")
+    def refused(self, host: str, why: str) -> None:
+        """A page of the host turned out to be a refusal: that counts for its pace."""
+        self._throttle.heard(host, "refused", why=why)
 
-    def hold(self, host: str, seconds: float) -> None:
-        """Ask a host (`host:port`) for nothing so long."""
-        self._throttle.hold(host, seconds)
+    def asked_before(self, host: str, seconds: float) -> None:
+        """Another process may have asked a host (`host:port`) just now: keep a pause of so many seconds."""
+        self._throttle.asked_before(host, seconds)
+
+    def slowed(self) -> list[Slowed]:
+        """The hosts that were asked more slowly than at the plan's pace."""
+        return self._throttle.slowed()
 
     def stop(self) -> None:
         """Send nothing more: requests that wait for their turn raise Stopped."""
@@ -176,22 +181,25 @@ class Client:
         host = request.host
         async with self._throttle.turn(host) as sent:
             self.sent += 1
-            asked_at = self._throttle.time()
+            step = self._throttle.step(host)
             try:
                 reply = await self._transport.send(request, sent)
             except FetchFailed as failure:
                 if failure.cause in ("timed-out", "broken-off"):
-                    self._throttle.heard(host, "broken", asked_at=asked_at)
+                    self._throttle.heard(host, "broken", step=step)
                 raise
         refused = reply.status in (429, 503)
-        self._throttle.heard(host, "refused" if refused else "good", reply.first_byte_s, asked_at)
+        what: Heard = "refused" if refused else "good"
+        self._throttle.heard(
+            host, what, reply.first_byte_s, step=step, why=f"status {reply.status}{_phrase(reply.status)}"
+        )
         now = self._now()
         wait = wait_asked_for(reply, datetime.fromtimestamp(now, UTC)) if refused else None
         quota = quota_of(reply, now)
         if quota is not None and quota.left == 0:
             wait = max(wait or 0.0, quota.renewed_s)
         if wait and wait <= self._policy.longest_wait_s:
-            self._throttle.hold(host, wait)
+            self._throttle.hold(host, wait, f"it asked to wait {wait:.0f} s")
         return reply
 
     async def _followed(self, request: Request, keep: Keep) -> Reply:

@@ -1,8 +1,7 @@
 """How a host is treated: a least pause between two requests, a limit on those in flight, and a pace that adapts.
 
-The pause counts from the moment at which a request is on the wire. It widens at once when a host struggles (429, 503,
-resets, time-outs, slower answers) and narrows slowly, never below the plan's. Clock, sleep and randomness come in as
-arguments, so that a schedule of starts is a list to compare.
+The pause counts from the moment at which a request is on the wire. How long it is says the law in `wadi.web.pace`, never
+shorter than the plan's. Clock, sleep and randomness come in as arguments, so that a schedule of starts is a list to compare.
 """
 
 from __future__ import annotations
@@ -12,19 +11,14 @@ import random
 import re
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, replace
-from typing import Literal
+from dataclasses import dataclass
 
 from wadi.web.messages import Reply
+from wadi.web.pace import Heard, HostPace, new_pace, pace_after, pauses_of
 
 Clock = Callable[[], float]
 Sleep = Callable[[float], Awaitable[None]]
-Heard = Literal["good", "refused", "broken"]
-"""What came of a request, for the pace: an answer; 429 or 503; none, or one that broke off."""
-
-_FIRST_WIDENING_S = 0.5
-_GOOD_TO_NARROW = 10
-_SLOW_FACTOR, _SLOW_S, _KNOWN_ANSWERS = 4.0, 1.0, 10
+_WORTH_TELLING_S = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,44 +33,6 @@ class Pace:
     total: int = 16
     jitter: float = 0.0
     slowest_s: float = 60.0
-
-
-@dataclass(frozen=True, slots=True)
-class Mood:
-    """The pace that a host has brought about: the pause, why it is so, good answers since it changed, how long answers
-    usually take (seconds, of how many)."""
-
-    pause_s: float
-    why: str = ""
-    good: int = 0
-    usual_s: float = 0.0
-    answers: int = 0
-
-
-def mood_after(mood: Mood, pace: Pace, heard: Heard, elapsed_s: float = 0.0) -> Mood:
-    """The pace after an answer: doubled by a refusal or a break, half as long again by a slow answer, a quarter shorter
-    after ten good ones in a row."""
-    if heard != "good":
-        why = "the host refused a request" if heard == "refused" else "a connection broke"
-        return replace(mood, pause_s=_wider(mood, pace, 2.0), why=why, good=0)
-    is_known = mood.answers >= _KNOWN_ANSWERS
-    if is_known and elapsed_s > max(_SLOW_S, _SLOW_FACTOR * mood.usual_s):
-        why = f"answers take {elapsed_s:.1f} s, usually {mood.usual_s:.1f} s"
-        return replace(mood, pause_s=_wider(mood, pace, 1.5), why=why, good=0)
-    weight = 0.1 if is_known else 1 / (mood.answers + 1)
-    usual = mood.usual_s + weight * (elapsed_s - mood.usual_s)
-    calmer = replace(mood, usual_s=usual, answers=mood.answers + 1, good=mood.good + 1)
-    if mood.pause_s <= pace.pause_s or calmer.good < _GOOD_TO_NARROW:
-        return calmer
-    narrower = mood.pause_s * 0.75
-    if narrower <= pace.pause_s * 1.05 or narrower < 0.05:
-        return replace(calmer, pause_s=pace.pause_s, why="", good=0)
-    return replace(calmer, pause_s=narrower, good=0)
-
-
-def _wider(mood: Mood, pace: Pace, factor: float) -> float:
-    least = max(pace.pause_s * factor, _FIRST_WIDENING_S)
-    return max(mood.pause_s, min(pace.slowest_s, max(mood.pause_s * factor, least)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,11 +83,24 @@ class _Host:
 
     free: asyncio.Semaphore
     starting: asyncio.Lock
-    mood: Mood
+    pace: HostPace
     next_start: float = 0.0
     last_sent: float = float("-inf")
-    widened_at: float = float("-inf")
     asked_for_s: float = 0.0
+    slowest_s: float = 0.0
+    slowest_why: str = ""
+    longer_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Slowed:
+    """How much more slowly a host was asked than at the plan's pace: the longest pause, why, and how much longer it took in all
+    (seconds)."""
+
+    host: str
+    slowest_s: float
+    why: str
+    longer_s: float
 
 
 class Stopped(Exception):
@@ -155,6 +124,7 @@ class Throttle:
         self._sleep = sleep
         self._rng = rng
         self._report = report
+        self._pauses = pauses_of(pace.pause_s, pace.slowest_s)
         self._hosts: dict[str, _Host] = {}
         self._all = asyncio.Semaphore(pace.total)
         self.pausing = 0
@@ -169,32 +139,50 @@ class Throttle:
         """Keep at least this pause to a host from now on, since it asks for it; a shorter one than the plan's changes nothing."""
         self._host(host).asked_for_s = pause_s
 
-    def hold(self, host: str, seconds: float) -> None:
+    def asked_before(self, host: str, seconds: float) -> None:
+        """Another process asked the host just now, for all that is known: its pause is kept."""
+        state = self._host(host)
+        state.last_sent = self._clock()
+        state.next_start = max(state.next_start, state.last_sent + seconds)
+
+    def hold(self, host: str, seconds: float, why: str) -> None:
         """Ask a host for nothing so long."""
         state = self._host(host)
         state.next_start = max(state.next_start, self._clock() + seconds)
+        if seconds > state.slowest_s:
+            state.slowest_s, state.slowest_why = seconds, why
 
-    def heard(self, host: str, what: Heard, elapsed_s: float = 0.0, asked_at: float | None = None) -> None:
-        """Take an answer into the pace. One to a request of before the pause got wider (`asked_at`) makes it no wider: many
-        may be in flight when a host stumbles once."""
+    def heard(self, host: str, what: Heard, seconds: float = 0.0, *, step: int | None = None, why: str = "") -> None:
+        """Take an answer into the pace: what came, after how many seconds, to a request that was sent when `step` was kept (the
+        step now, without it); `why` says what was refused."""
         state = self._host(host)
-        before, state.mood = state.mood, mood_after(state.mood, self.pace, what, elapsed_s)
-        if state.mood.pause_s > before.pause_s and asked_at is not None and asked_at < state.widened_at:
-            state.mood = replace(before, good=0)
-        if state.mood.pause_s > before.pause_s:  # a wider pause holds for the next request already
-            state.widened_at = self._clock()
-            state.next_start = max(state.next_start, state.last_sent + state.mood.pause_s)
-        if state.mood.pause_s != before.pause_s:
-            self._report(PaceChanged(host, state.mood.pause_s, state.mood.why))
+        before = self._pauses[state.pace.step]
+        state.pace = pace_after(state.pace, self._pauses, what, seconds, step=step, why=why)
+        pause = self._pauses[state.pace.step]
+        if pause > before:  # a longer pause holds for the next request already
+            state.next_start = max(state.next_start, state.last_sent + pause)
+            if pause > state.slowest_s:
+                state.slowest_s, state.slowest_why = pause, state.pace.why
+        if pause != before:
+            self._report(PaceChanged(host, pause, state.pace.why))
 
-    def time(self) -> float:
-        """Now, in seconds, as `asked_at` counts them."""
-        return self._clock()
+    def step(self, host: str) -> int:
+        """Which pause is kept to a host now, for `heard`."""
+        return self._host(host).pace.step
 
     def pause_s(self, host: str) -> float:
         """The least pause to a host as it stands."""
         state = self._host(host)
-        return max(self.pace.pause_s, state.asked_for_s, state.mood.pause_s)
+        return max(self.pace.pause_s, state.asked_for_s, self._pauses[state.pace.step])
+
+    def slowed(self) -> list[Slowed]:
+        """The hosts that were asked more slowly than at the plan's pace, the slowest first."""
+        found = [
+            Slowed(host, state.slowest_s, state.slowest_why, state.longer_s)
+            for host, state in self._hosts.items()
+            if state.longer_s >= _WORTH_TELLING_S
+        ]
+        return sorted(found, key=lambda one: -one.longer_s)
 
     @asynccontextmanager
     async def turn(self, host: str) -> AsyncIterator[Callable[[], None]]:
@@ -237,10 +225,13 @@ class Throttle:
         try:
             await state.starting.acquire()
             try:
+                began = self._clock()
                 while not self._is_stopped and (wait := state.next_start - self._clock()) > 0:
                     await self._sleep(wait)
                 if self._is_stopped:
                     raise Stopped
+                usual = max(began, state.last_sent + max(self.pace.pause_s, state.asked_for_s))
+                state.longer_s += max(0.0, self._clock() - usual)
             except BaseException:
                 state.starting.release()
                 raise
@@ -250,5 +241,5 @@ class Throttle:
     def _host(self, host: str) -> _Host:
         if host not in self._hosts:
             free = asyncio.Semaphore(self.pace.parallel)
-            self._hosts[host] = _Host(free, asyncio.Lock(), Mood(self.pace.pause_s))
+            self._hosts[host] = _Host(free, asyncio.Lock(), new_pace(self._pauses))
         return self._hosts[host]
