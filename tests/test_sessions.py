@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import base64
 import gzip
 import json
 import os
 import pty
 import select
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import pytest
 from aiohttp import web
@@ -18,6 +21,7 @@ from conftest import EXAMPLES, Program, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
 from wadi.crawling import credentials_of
 from wadi.demo.shapes import MEMBER, PASSWORD
+from wadi.plan.reader import load_plan
 from wadi.problems import CrawlError, UsageError
 from wadi.runs import Run
 from wadi.web.session import BadSession, read_cookies, read_saved_request
@@ -74,7 +78,7 @@ class Guarded:
 def _everything_in(folder: Path) -> bytes:
     """All bytes of a run's files, those of the archive unpacked."""
     files = [path for path in folder.rglob("*") if path.is_file()]
-    assert any(path.suffix == ".gz" for path in files)
+    assert any(path.name == "run.sqlite" for path in files)
     return b"".join(
         gzip.decompress(data) if path.suffix == ".gz" else data for path in files for data in [path.read_bytes()]
     )
@@ -333,3 +337,235 @@ def test_the_program_asks_at_a_terminal_and_does_not_show_the_password(program: 
     os.close(terminal)
     assert PASSWORD.encode() not in seen
     assert len((program.folder / "out.csv").read_text().splitlines()) == 101
+
+
+# -- secrets beside forms
+
+TOKEN, NAME, WORD = "tk-8d1f6c0e97", "desk officer", "pa ss/w\u00f6rd+7"
+STORE = """[start]
+page = "list"
+addresses = ["{+site}/l{?key}"]
+[page.list]
+rows = "$.rows[*]"
+table = "t"
+next = { at = "$.next" }
+open = { one = { address = "/one/{n}", send = { n = "$.n" }HEADERS } }
+[page.list.fields]
+n = "$.n"
+[page.one]
+completes = "t"
+fields = { size = "$.size" }
+"""
+SECRET_PLANS = {
+    "a key in addresses, links and header fields": (STORE.replace("HEADERS", ', headers = { X-Api-Key = "{key}" }'), 'key = { secret_from = "STORE_KEY" }\n'),
+    "a token in header fields of every request": (
+        STORE.replace("{?key}", "").replace("HEADERS", ""),
+        'key = { secret_from = "STORE_KEY" }\n[manners.headers]\nAuthorization = "Token {key}"\n',
+    ),
+    "a key in the body of a POST": (
+        STORE.replace("{?key}", "").replace("HEADERS", "").replace("[page.list]", 'post = "json"\nvalues = { auth = { key = "{key}" } }\n[page.list]').replace(
+            'next = { at = "$.next" }', 'next = { post = "json", send = { page = "$.page" } }'
+        ),
+        'key = { secret_from = "STORE_KEY" }\n',
+    ),
+    "name and password": (
+        STORE.replace("{?key}", "").replace("HEADERS", "")
+        + '[login]\nscheme = "basic"\nuser_from = "STORE_USER"\npassword_from = "STORE_WORD"\n',
+        "",
+    ),
+    "a bearer's token": (
+        STORE.replace("{?key}", "").replace("HEADERS", "")
+        + '[login]\nscheme = "bearer"\ntoken_from = "STORE_KEY"\n',
+        "",
+    ),
+}  # fmt: skip
+
+
+class Store:
+    """A service whose every page wants the secret, and which says it back in links, header fields and error texts."""
+
+    def __init__(self, case: str) -> None:
+        self.case = case
+        self.key = "none" if case == "name and password" else TOKEN
+        names = ("/l", "/one/1", "/one/2", "/one/3", "/moved", "/robots.txt")
+        self.host = SmallHost(dict.fromkeys(names, self.page))
+
+    def is_let_in(self, request: web.Request, body: str) -> bool:
+        given = request.headers.get("Authorization", "")
+        match self.case:
+            case "a key in addresses, links and header fields":
+                return TOKEN in (request.query.get("key"), request.headers.get("X-Api-Key"))
+            case "a token in header fields of every request":
+                return given == f"Token {TOKEN}"
+            case "a key in the body of a POST":
+                return request.path != "/l" or json.loads(body)["auth"]["key"] == TOKEN
+            case "name and password":
+                return given == "Basic " + base64.b64encode(f"{NAME}:{WORD}".encode()).decode()
+        return given == f"Bearer {TOKEN}"
+
+    def page(self, request: web.Request, body: str) -> Any:
+        if request.path == "/robots.txt":
+            return (200, {"Content-Type": "text/plain"}, "")
+        if not self.is_let_in(request, body):
+            return (401, {}, f"you are not let in with {request.query_string}")
+        said = {"X-Echo": f"{request.query_string} {request.headers.get('Authorization')}"}
+        json_type = {"Content-Type": "application/json", **said}
+        if request.path == "/l":
+            page = int(json.loads(body).get("page", 1)) if body else int(request.query.get("page", 1))
+            more = {"next": f"/l?key={self.key}&page=2", "page": 2} if page == 1 else {}
+            rows = [{"n": n} for n in ((1, 2) if page == 1 else (3,))]
+            return (200, json_type, json.dumps({"rows": rows, "asked": request.path_qs, "with": body, **more}))
+        if request.path == "/one/1":
+            return (302, {"Location": f"/moved?key={self.key}", **said}, "")
+        if request.path == "/one/2":
+            return (500, said, f"broken for {self.key} {request.headers.get('Authorization')}")
+        return (200, json_type, json.dumps({"size": 7}))
+
+
+@pytest.mark.parametrize("case", SECRET_PLANS)
+def test_no_secret_is_anywhere_in_what_a_run_leaves(program: Program, case: str) -> None:
+    plan, inputs = SECRET_PLANS[case]
+    store = Store(case)
+    environment = {"STORE_KEY": TOKEN, "STORE_USER": NAME, "STORE_WORD": WORD}
+    with serving(store.host.application) as site:
+        path = program.folder / "p.toml"
+        path.write_text(
+            HEAD.replace("http://h", site).replace(
+                "[inputs]\n", f"[inputs]\n{inputs}" if "[" not in inputs else "[inputs]\n" + inputs.partition("[")[0]
+            )
+            + ("[" + inputs.partition("[")[2] if "[" in inputs else "")
+            + plan
+        )
+        without = program("run", path)
+        assert without.status == 3
+        assert "the environment variable STORE_" in without.err
+        program.environment |= environment
+        said = [program("run", path, "-v", "--debug", "-o", "t.csv"), program("preview", path, "-v", "--fresh")]
+        assert said[0].status == 1, said[0].err  # one page is broken
+        assert "status 500" in said[0].err
+        said += [program("resume", "p", "--again", "failed", "-v", "-o", "t.csv")]
+        for name in environment:
+            del program.environment[name]
+        said += [program("reparse", "p", "-v"), program("report", "p", "-o", "r.html"), program("trace", "p", "t", "1")]
+        said += [program("verify", "p", "-v"), program("export", "p", "-o", "t.xlsx", "-o", "t.sqlite")]
+    assert (program.folder / "t.csv").read_text().split() == ["n,size", "1,7", "2,", "3,7"]
+    everything = b"".join(_unpacked(one) for one in program.folder.rglob("*") if one.is_file() and one != path)
+    everything += "".join(one.out + one.err for one in said).encode()
+    assert len(everything) > 20_000
+    for secret in (TOKEN, WORD, quote(WORD, safe=""), base64.b64encode(f"{NAME}:{WORD}".encode()).decode()):
+        assert secret.encode() not in everything, secret
+
+
+def _unpacked(path: Path) -> bytes:
+    data = path.read_bytes()
+    if path.suffix == ".xlsx":
+        with zipfile.ZipFile(path) as packed:
+            return b"".join(packed.read(name) for name in packed.namelist())
+    return gzip.decompress(data) if path.suffix == ".gz" else data
+
+
+def test_a_secret_goes_to_no_host_that_the_plan_does_not_name(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("STORE_KEY", TOKEN)
+    heard: list[str] = []
+
+    def stranger(request: web.Request, body: str) -> str:
+        heard.append(f"{request.path_qs} {dict(request.headers)} {body}")
+        return "<li>elsewhere</li>"
+
+    plan = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[manners.headers]
+X-Api-Key = "{key}"
+[login]
+scheme = "bearer"
+token_from = "STORE_KEY"
+[page.list]
+rows = "li"
+table = "t"
+fields = { name = "." }
+next = { at = "a", headers = { X-More = "{key}" } }
+"""
+    with serving(SmallHost({"/x": stranger, "/y": stranger}).application) as other:
+        moved = (302, {"Location": f"{other}/y?key=~secret.key~"}, "")
+        link = f"<a href='{other}/x?key=~secret.key~'>x</a>"
+        for first in (items("a", more=link), moved):
+            with serving(SmallHost({"/l": first}).application) as site:
+                (tmp_path / "p.toml").write_text(
+                    HEAD.replace("http://h", site).replace(
+                        "[inputs]\n", '[inputs]\nkey = { secret_from = "STORE_KEY" }\n'
+                    )
+                    + plan
+                )
+                with Run.begin(load_plan(tmp_path / "p.toml"), tmp_path / "runs") as run:
+                    run.crawl()
+    assert heard
+    assert not any(TOKEN in one or "authorization" in one.lower() for one in heard)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "what"),
+    [
+        ('"{+site}/l"', '"http://me:SECRET@h/l"', "an address does not hold user and password"),
+        ('"{+site}/l"', '"{+site}/l?api_key=SECRET"', '"api_key" in the address looks like a secret'),
+        ('site = "http://h"', 'site = "http://me:SECRET@h"', 'input "site" is an address with user and password'),
+        ('site = "http://h"', 'site = "http://h"\napi_key = "SECRET"', 'input "api_key" looks like a secret'),
+        ("[start]", '[start]\nheaders = { Authorization = "Bearer SECRET" }', 'the header field "Authorization" carries a secret'),
+        ("[page.list]", '[page.list.next]\nat = "a"\nheaders = { X-Api-Key = "SECRET" }\n[page.list]', '"X-Api-Key" carries a secret'),
+        ("parallel = 3", 'parallel = 3\nheaders = { Cookie = "s=SECRET" }', 'the header field "Cookie" carries a secret'),
+        ("[start]", '[start]\npost = "form"\nvalues = { password = "SECRET" }', '"password" looks like a secret'),
+        ("parallel = 3", 'parallel = 3\nroutes = "http://me:SECRET@p:80"', "a proxy's log-in does not stand in a plan"),
+        ("[start]", '[login]\naddress = "{+site}/in"\nvalues = { secret = "SECRET" }\n[start]', '"secret" looks like a secret'),
+        ('site = "http://h"', 'site = "http://h"\nkey = { secret_from = "K" }', 'input "key" is a secret, and no column'),
+    ],
+)  # fmt: skip
+def test_a_secret_in_a_plan_is_a_mistake_that_does_not_show_it(program: Program, old: str, new: str, what: str) -> None:
+    text = (
+        HEAD
+        + """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+[page.list.fields]
+name = "."
+"""
+    )
+    if "no column" in what:
+        text = text.replace('name = "."', 'name = { from = "input.key" }')
+    path = program.folder / "p.toml"
+    path.write_text(text.replace(old, new, 1))
+    for command in (("lint", path), ("run", path), ("lint", path, "--json")):
+        done = program(*command)
+        assert done.status == 2
+        assert "secret-in-plan" in done.out + done.err
+        assert "SECRET" not in done.out + done.err
+    assert what in program("lint", path).out + program("lint", path).err
+
+
+def test_secrets_are_not_given_in_the_open(program: Program) -> None:
+    text = HEAD.replace("[inputs]\n", '[inputs]\nkey = { secret_from = "K" }\n')
+    text += '[start]\npage = "l"\naddresses = ["{+site}/l{?key}"]\n[page.l]\nrows = "li"\ntable = "t"\nfields = { name = "." }\n'
+    (program.folder / "p.toml").write_text(text)
+    for given in ("key=SECRET", "site=http://me:SECRET@h"):
+        done = program("run", "p.toml", "-i", given)
+        assert done.status == 2
+        assert "[secret-in-plan]" in done.err
+        assert "SECRET" not in done.err
+
+
+def test_pages_are_looked_at_with_user_and_password_and_nothing_of_it_is_kept(program: Program) -> None:
+    def page(request: web.Request, body: str) -> Any:
+        ok = request.headers.get("Authorization") == "Basic " + base64.b64encode(b"me:pass+word").decode()
+        return items("a", "b", more=f"<p>{request.headers.get('Authorization')}") if ok else (401, {}, "no")
+
+    with serving(SmallHost({"/l": page}).application) as site:
+        url = site.replace("http://", "http://me:pass+word@") + "/l"
+        for command in (("inspect", url), ("try", url, "li"), ("try", url, "p")):
+            done = program(*command)
+            assert done.status == 0, done.err
+            assert "pass+word" not in done.out + done.err
+            assert base64.b64encode(b"me:pass+word").decode() not in done.out + done.err
+    kept = [one.read_bytes() for one in program.folder.rglob("*.warc.gz")]
+    assert not any(b"/l " in gzip.decompress(one) for one in kept)

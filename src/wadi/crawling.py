@@ -8,7 +8,7 @@ import os
 import random
 import signal
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field, replace
@@ -28,21 +28,23 @@ from wadi.crawl.settle import Reading
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.fields import compiled
 from wadi.plan.model import LoginPlan
+from wadi.plan.parts import asks_of
 from wadi.plan.reader import LoadedPlan, parse_plan
-from wadi.plan.starts import fixed_inputs, parts_of
+from wadi.plan.starts import fixed_inputs, parts_of, starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError
 from wadi.store.archive import Archive, Location, read_reply, recovered
 from wadi.store.folder import LOG, PAGES, PLAN, RunLock
 from wadi.store.looked import LookedAt
 from wadi.store.outcome import State
-from wadi.urls import resolve
+from wadi.urls import host_of, resolve
 from wadi.web.client import Client, user_agent
 from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import Reply, Request
-from wadi.web.parameters import expanded
+from wadi.web.parameters import expanded, filled
 from wadi.web.retry import Retrying
 from wadi.web.routed import RoutedTransport
 from wadi.web.routes import BadRoute, Routes, checked
+from wadi.web.secrets import Secrets, basic, bearer, mark_of
 from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
 from wadi.web.transport import Bounds, HttpTransport, Transport
 
@@ -62,10 +64,12 @@ Ask = Callable[[str, bool], str]
 
 @dataclass(frozen=True)
 class Credentials:
-    """Who logs in. Kept in memory alone."""
+    """Who logs in, and the secrets of the plan's inputs, by input. Kept in memory alone."""
 
-    user: str
-    password: str = field(repr=False)
+    user: str = ""
+    password: str = field(default="", repr=False)
+    token: str = field(default="", repr=False)
+    secrets: Mapping[str, str] = field(default_factory=dict, repr=False)
 
 
 async def crawl(
@@ -79,6 +83,7 @@ async def crawl(
     Ctrl-C (or SIGTERM) once takes what is in flight and ends, twice ends at once.
     """
     session = session_of(run.loaded, run.plan_folder)
+    credentials = credentials or credentials_of(run.loaded)
     lock = RunLock(run.folder)
     lock.take()
     journal = Journal(run.folder / LOG)
@@ -88,7 +93,7 @@ async def crawl(
         journal(event)
         report(event)
 
-    client = client_of(run.loaded, tell, session)
+    client = client_of(run.loaded, tell, session, credentials)
     earlier = Earlier(run.since) if run.since is not None else None
     for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
         client.asked_before(host, run.loaded.plan.manners.pause)
@@ -187,7 +192,8 @@ class Site:
         self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool = False, credentials: Credentials | None = None
     ) -> None:
         self._loaded = loaded
-        self._cache = cache if loaded.plan.login is None else None
+        self._cache = cache if loaded.plan.login is None and not loaded.secrets else None
+        self._credentials = credentials
         self._fresh = fresh
         self._login = login_of(loaded, credentials)
         self._pool = ThreadPoolExecutor(1)
@@ -217,7 +223,8 @@ class Site:
     async def _fetched(self, request: Request) -> Reply:
         if self._client is None:
             session = session_of(self._loaded, self._loaded.folder)
-            self._client = client_of(self._loaded, lambda event: None, session, retries=1)
+            known = self._credentials or credentials_of(self._loaded)
+            self._client = client_of(self._loaded, lambda event: None, session, known, retries=1)
             if self._login is not None:
                 try:
                     await log_in(self._client, self._login)
@@ -302,16 +309,25 @@ def task_of(run: Run, credentials: Credentials | None = None) -> Task:
 
 
 def client_of(
-    loaded: LoadedPlan, report: Callable[[Event], None], session: Session | None, *, retries: int | None = None
+    loaded: LoadedPlan,
+    report: Callable[[Event], None],
+    session: Session | None,
+    credentials: Credentials | None = None,
+    *,
+    retries: int | None = None,
 ) -> Client:
     """The client with the manners of the plan."""
     manners, limits = loaded.plan.manners, loaded.plan.limits
     bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
     identity = user_agent(manners.contact)
-    headers = (*manners.headers.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
+    own = {name: str(filled(text, fixed_inputs(loaded.plan.inputs))) for name, text in manners.headers.items()}
+    secrets = secrets_of(loaded, credentials)
+    headers = (*own.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
 
     def transport_by(route: str | None) -> HttpTransport:
-        return HttpTransport(bounds=bounds, identity=identity, session=session, headers=headers, route=route)
+        return HttpTransport(
+            bounds=bounds, identity=identity, session=session, secrets=secrets, headers=headers, route=route
+        )
 
     addresses = routes_of(loaded)
     transport: Transport = (
@@ -335,6 +351,24 @@ def client_of(
     )
     agent = None if manners.ignore_robots else "wadi"
     return Client(transport, throttle, policy, report=report, robots_agent=agent, rng=random.random)
+
+
+def secrets_of(loaded: LoadedPlan, credentials: Credentials | None) -> Secrets:
+    """The secrets of a plan's requests, and the hosts that may have them: those of its start addresses, and for secrets of inputs
+    those of addresses that it makes, too."""
+    if credentials is None or not (loaded.secrets or (loaded.plan.login and loaded.plan.login.scheme)):
+        return Secrets()
+    plan = loaded.plan
+    starts = frozenset(start.request.host for start in starts_of(plan))
+    fixed = fixed_inputs(plan.inputs)
+    made = [expanded(asking.address, fixed) for _, _, asking in asks_of(plan) if asking.address]
+    hosts = starts | {host_of(one) for one in made if one.startswith(("http://", "https://"))}
+    values = {mark_of(name): value for name, value in credentials.secrets.items()}
+    scheme = plan.login.scheme if plan.login else None
+    if scheme is None:
+        return Secrets(values, hosts)
+    field = bearer(credentials.token) if scheme == "bearer" else basic(credentials.user, credentials.password)
+    return Secrets(values, hosts, field, starts)
 
 
 def routes_of(loaded: LoadedPlan) -> list[str]:
@@ -366,24 +400,27 @@ def _login_url(loaded: LoadedPlan) -> str:
 
 
 def credentials_of(loaded: LoadedPlan, ask: Ask | None = None) -> Credentials | None:
-    """User name and password for the plan's log-in, from the environment, else asked for; None where it needs none.
+    """What the plan's log-in and its secret inputs need, from the environment, else asked for; None where it needs nothing.
 
     To be called before an event loop runs or a display is shown. Raises CrawlError.
     """
     plan = loaded.plan.login
-    if plan is None or plan.address is None:
-        return None
-    url = _login_url(loaded)
-    user = _credential("user name", "user_from", plan.user_from, url, ask)
-    return Credentials(user, _credential("password", "password_from", plan.password_from, url, ask))
+    secrets = {name: _credential(f'secret "{name}"', variable, "", ask) for name, variable in loaded.secrets.items()}
+    if plan is None or not (plan.address or plan.scheme):
+        return Credentials(secrets=secrets) if secrets else None
+    where = _login_url(loaded) if plan.address else host_of(next(starts_of(loaded.plan)).request.url)
+    if plan.scheme == "bearer":
+        return Credentials(token=_credential("token", plan.token_from, where, ask, "token_from"), secrets=secrets)
+    user = _credential("user name", plan.user_from, where, ask, "user_from")
+    return Credentials(user, _credential("password", plan.password_from, where, ask, "password_from"), secrets=secrets)
 
 
-def _credential(what: str, key: str, variable: str | None, url: str, ask: Ask | None) -> str:
+def _credential(what: str, variable: str | None, where: str, ask: Ask | None, key: str = "") -> str:
     value = os.environ.get(variable) if variable else None
     if value:
         return value
     if ask is not None:
-        return ask(f"{what} for {url}", what == "password")
+        return ask(f"{what} for {where}" if where else what, what != "user name")
     named = (
         f"the environment variable {variable} is not set" if variable else f"login.{key} names no environment variable"
     )

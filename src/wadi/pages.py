@@ -21,6 +21,7 @@ from wadi.store.looked import LookedAt, cache_folder
 from wadi.urls import NotAUrl, resolve, without_secret
 from wadi.web.client import user_agent
 from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.secrets import Secrets, for_url
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -203,18 +204,20 @@ def fetched(
     """The reply to a GET, from today's cache or from the site. A reply with an error status is a reply, too."""
     kept = cache or LookedAt(cache_folder())
     try:
-        request = Request(resolve("", url).partition("#")[0])
+        plain, secrets = for_url(resolve("", url).partition("#")[0])
+        request = Request(plain)
     except NotAUrl as error:
         raise UsageError(Problem("bad-url", f"no URL: {error}", Place(shortened(url)))) from error
-    if not fresh and (found := kept.find(request)):
+    if not fresh and not secrets and (found := kept.find(request)):
         return found[0], _FROM_CACHE, found[1]
-    reply = in_loop(_fetch(request, agent or user_agent()))
-    kept.keep(request, reply)
+    reply = in_loop(_fetch(request, agent or user_agent(), secrets))
+    if not secrets:
+        kept.keep(request, reply)
     return reply, _FROM_SITE, None
 
 
-async def _fetch(request: Request, agent: str) -> Reply:
-    client = _client(agent)
+async def _fetch(request: Request, agent: str, secrets: Secrets) -> Reply:
+    client = _client(agent, secrets)
     try:
         return await client.fetch(request)
     except FetchFailed as failure:
@@ -225,13 +228,13 @@ async def _fetch(request: Request, agent: str) -> Reply:
         await client.close()
 
 
-def _client(agent: str) -> Client:
+def _client(agent: str, secrets: Secrets) -> Client:
     from wadi.web.client import Client
     from wadi.web.manners import Pace, Throttle
     from wadi.web.retry import Retrying
     from wadi.web.transport import Bounds, HttpTransport
 
-    transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent)
+    transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent, secrets=secrets)
     throttle = Throttle(Pace(0.2, 1), clock=time.monotonic, sleep=asyncio.sleep)
     return Client(transport, throttle, Retrying(retries=1))
 

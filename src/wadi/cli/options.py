@@ -213,7 +213,7 @@ def _plan_value(text: str, reader: str) -> float:
 
 def credentials_for(loaded: LoadedPlan) -> Credentials | None:
     """What the plan's log-in needs, asked for at the terminal where no environment variable holds it. Raises CrawlError."""
-    if loaded.plan.login is None:
+    if loaded.plan.login is None and not loaded.secrets:
         return None
     from wadi.crawling import credentials_of
 

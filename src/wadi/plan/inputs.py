@@ -8,7 +8,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from wadi.page.decode import decoded
-from wadi.plan.model import InputFile, InputRows, InputValue
+from wadi.plan.model import InputFile, InputRows, InputSecret, InputValue
+from wadi.web.secrets import mark_of
 
 _SEPARATED = {".csv": ",;\t|", ".tsv": "\t"}
 
@@ -18,8 +19,11 @@ class BadInputFile(ValueError):
 
 
 def resolved(inputs: Mapping[str, InputValue], name: str, folder: Path) -> InputValue:
-    """The value of an input: that of its file, if it is one (relative to the plan's folder). Raises BadInputFile."""
+    """The value of an input: that of its file, if it is one (relative to the plan's folder), and of a secret its mark.
+    Raises BadInputFile."""
     value = inputs[name]
+    if isinstance(value, InputSecret):
+        return mark_of(name)
     return read_file(folder / value.file) if isinstance(value, InputFile) else value
 
 

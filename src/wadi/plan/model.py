@@ -86,8 +86,17 @@ class InputFile(Part):
     )
 
 
+class InputSecret(Part):
+    """An input that is a secret: it is never written down, and sent only to hosts that the plan names."""
+
+    secret_from: str = Field(
+        min_length=1,
+        description="the environment variable that holds it; asked for at the terminal where it is not set",
+    )
+
+
 InputRows = list[dict[str, str]]
-InputValue = str | int | float | bool | list[str] | list[int] | InputRows | InputFile
+InputValue = str | int | float | bool | list[str] | list[int] | InputRows | InputFile | InputSecret
 
 
 class FieldPlan(Part):
@@ -347,7 +356,7 @@ class MannersPlan(Part):
         description="the reason why robots.txt need not be obeyed; without one it is obeyed (RFC 9309)",
     )
     language: str | None = Field(None, description="Accept-Language")
-    headers: dict[str, str] = Field({}, description="header fields sent with every request")
+    headers: dict[str, str] = Field({}, description="header fields sent with every request; {NAME} is an input")
     pause: Duration = Field(1.0, description="least time between the starts of two requests to one host")
     jitter: float = Field(0.0, ge=0.0, le=10.0, description="each pause is longer by a random share of up to so much")
     slowest: Duration = Field(60.0, description="longest pause that trouble brings: refusals, breaks, slow answers")
@@ -398,14 +407,21 @@ class LinksPlan(Part):
 
 
 class LoginPlan(Part):
-    """How the run gets its session: by a form, from a file of cookies, or from a saved request. Never written down."""
+    """How the run gets its session: by a form, by HTTP's own schemes, from a file of cookies, or from a saved request. Never
+    written down."""
 
     address: str | None = Field(None, description="URI Template of the page with the form")
+    scheme: Literal["basic", "bearer"] | None = Field(
+        None,
+        description="instead of a form: name and password (Basic, RFC 7617) or a token (Bearer, RFC 6750) sent with every "
+        "request to the hosts of the start addresses",
+    )
     form: Expressions | None = Field(None, description="which form; default the first with a field for a password")
     user_from: str | None = Field(
         None, description="the environment variable with the user name; asked for at the terminal where it is not set"
     )
     password_from: str | None = Field(None, description="the environment variable with the password, likewise")
+    token_from: str | None = Field(None, description="of bearer: the environment variable with the token, likewise")
     values: dict[str, str] = Field({}, description="further fields of the form")
     check: Expressions | None = Field(None, description="stands on the page after a log-in that worked")
     lost: Expressions | None = Field(

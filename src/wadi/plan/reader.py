@@ -22,6 +22,7 @@ from wadi.plan.parts import fields_of, with_parts
 from wadi.plan.positions import Path, Positions
 from wadi.plan.text import PlanText
 from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest, shortened
+from wadi.web.secrets import mark_of
 
 _GONE: dict[tuple[Any, Any], str] = {
     ("parse", word): "every page of HTML is read in one way now, the browser's: leave the key out"
@@ -45,7 +46,7 @@ _WORDS = {
 @dataclass(frozen=True)
 class LoadedPlan:
     """A plan that is right, with its text. `name` is the file's name without its ending; `given` are inputs from outside,
-    `given_limits` limits that were put over its own."""
+    `given_limits` limits that were put over its own, `secrets` the environment variables of secret inputs, by input."""
 
     plan: Plan
     text: PlanText
@@ -54,6 +55,7 @@ class LoadedPlan:
     functions: Mapping[str, Function] = field(default_factory=dict)
     given: Mapping[str, InputValue] = field(default_factory=dict)
     given_limits: Mapping[str, float] = field(default_factory=dict)
+    secrets: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def folder(self) -> FilePath:
@@ -83,8 +85,16 @@ def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None =
     functions, wrong = _functions(plan, text) if plan else ({}, [])
     problems += wrong
     if problems or plan is None:
+        hidden = {problem.place.line for problem in problems if problem.code == "secret-in-plan"}
+        problems = [replace(one, excerpt="") if one.place.line in hidden else one for one in problems]
         raise PlanError(sorted(set(problems), key=lambda p: (p.place.line or 0, p.place.column or 0, p.what)))
-    return LoadedPlan(plan, text, source, plan.inputs, functions, inputs or {})
+    own = data.get("inputs")
+    secrets = {
+        name: str(value["secret_from"])
+        for name, value in (own or {}).items()
+        if _is_secret(value) and name in plan.inputs
+    }
+    return LoadedPlan(plan, text, source, plan.inputs, functions, inputs or {}, secrets=secrets)
 
 
 def _file_text(path: FilePath) -> str:
@@ -141,7 +151,7 @@ def _model_of(
     What does not fit the model is taken out and the rest read again, so that one round names every mistake; what
     stays is linted, but for the findings that only the taking out has caused.
     """
-    problems = list(_wrong_headings(data, text))
+    problems = [*_wrong_headings(data, text), *_given_secrets(data, text, inputs)]
     for problem_path in [p for p, _ in _misplaced(data)]:
         _drop(data, problem_path)
     gone: list[Path] = []
@@ -227,7 +237,26 @@ def _with_inputs(data: dict[str, Any], inputs: Mapping[str, InputValue]) -> dict
     if not inputs:
         return data
     own = data.get("inputs")
-    return {**data, "inputs": {**(own if isinstance(own, dict) else {}), **inputs}}
+    known = own if isinstance(own, dict) else {}
+    # A run that is opened again knows the mark of a secret, which stays what the plan says.
+    given = {
+        name: value for name, value in inputs.items() if not (_is_secret(known.get(name)) and value == mark_of(name))
+    }
+    return {**data, "inputs": {**known, **given}}
+
+
+def _is_secret(value: object) -> bool:
+    return isinstance(value, dict) and "secret_from" in value
+
+
+def _given_secrets(data: dict[str, Any], text: PlanText, inputs: Mapping[str, InputValue]) -> Iterator[Problem]:
+    """Secrets that are given from outside in the open."""
+    own = data.get("inputs")
+    for name, value in own.items() if isinstance(own, dict) else ():
+        if _is_secret(value) and name in inputs and inputs[name] != mark_of(name):
+            what = f'input "{name}" is a secret, and is not given by --input, where it would be seen'
+            now = f"{value['secret_from']}=… in the environment"
+            yield text.problem("secret-in-plan", ("inputs", name), what, now=now)
 
 
 def _misplaced(data: dict[str, Any]) -> Iterator[tuple[Path, str]]:

@@ -38,8 +38,9 @@ class PlanText:
         why: str = "",
         key: bool = False,
         inside: int | None = None,
+        shows_line: bool = True,
     ) -> Problem:
-        """A problem at a path, with the line that it stands on."""
+        """A problem at a path, with the line that it stands on, unless there is a secret in it."""
         place = self.place(path, key=key, inside=inside)
-        excerpt = self.positions.line(place.line or 1).rstrip() if self.positions.spot(path) else ""
+        excerpt = self.positions.line(place.line or 1).rstrip() if shows_line and self.positions.spot(path) else ""
         return Problem(code, what, place, excerpt=shortened(excerpt, 110), why=why, now=now)

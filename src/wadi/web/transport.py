@@ -15,11 +15,13 @@ from wadi.urls import without_secret
 from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
 from wadi.web.lag import Lag
 from wadi.web.messages import FetchFailed, Headers, Reply, Request
+from wadi.web.secrets import Secrets
 from wadi.web.session import Cookie, Session
 
 if TYPE_CHECKING:
     import pycurl
 
+NO_SECRETS = Secrets()
 _READ_BYTES = 131_072
 _KEPT_CONNECTIONS = 4096
 _PROXY_FAILURES = frozenset({5, 7, 97})
@@ -97,6 +99,7 @@ class HttpTransport:
         bounds: Bounds,
         identity: str,
         session: Session | None = None,
+        secrets: Secrets = NO_SECRETS,
         headers: Headers = (),
         route: str | None = None,
     ) -> None:
@@ -104,6 +107,7 @@ class HttpTransport:
 
         self._bounds = bounds
         self._own = session or Session()
+        self._secrets = secrets
         self._transfers = pycurl.AsyncCurlMulti()
         self._transfers.setopt(pycurl.M_MAXCONNECTS, _most_connections())
         usual = {"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED, **dict(headers)}
@@ -176,7 +180,7 @@ class HttpTransport:
         coming = _Coming(self._bounds.size_bytes, heard)
         handle = self._handle()
         try:
-            self._prepare(handle, request)
+            self._prepare(handle, self._secrets.put_into(request) if self._secrets else request)
             handle.setopt(pycurl.PREREQFUNCTION, on_wire)
             handle.setopt(pycurl.HEADERFUNCTION, coming.take_line)
             handle.setopt(pycurl.WRITEFUNCTION, coming.take_piece)
@@ -199,7 +203,10 @@ class HttpTransport:
             self._idle.append(handle) if _is_plain(request) else handle.close()
         body = self._decoded(raw, coming.field("content-encoding"), where)
         elapsed = clock() - start
-        return Reply(request, request.url, status, tuple(coming.fields), body, began, first_byte_s, elapsed, len(raw))
+        fields = tuple(coming.fields)
+        if self._secrets:
+            body, fields = self._secrets.masked(request.host, body), self._secrets.masked_fields(request.host, fields)
+        return Reply(request, request.url, status, fields, body, began, first_byte_s, elapsed, len(raw))
 
     def _prepare(self, handle: pycurl.Curl, request: Request) -> None:
         """Tell a handle what is asked for. Raises FetchFailed."""
@@ -231,7 +238,7 @@ class HttpTransport:
 
     def _lines_of(self, request: Request) -> list[bytes]:
         """The lines of the header; made once for all requests that send nothing of their own."""
-        is_usual = _is_plain(request) and not request.headers and not self._own.headers
+        is_usual = _is_plain(request) and not request.headers and not self._own.headers and not self._secrets
         return self._usual_lines if is_usual else self._fields(request)
 
     @functools.cached_property
@@ -246,7 +253,8 @@ class HttpTransport:
         usual = [(name, value) for name, value in self._usual if name.lower() not in names]
         if (request.body or request.method == "POST") and "content-type" not in names:
             usual.append(("Content-Type", "application/octet-stream"))
-        lines = [f"{name}: {value}" if value else f"{name};" for name, value in (*usual, *given)]
+        fields = self._secrets.fields(request.host, (*usual, *given)) if self._secrets else (*usual, *given)
+        lines = [f"{name}: {value}" if value else f"{name};" for name, value in fields]
         for line in lines:
             if "\r" in line or "\n" in line or "\0" in line:
                 what = f'the header field "{line.partition(":")[0]}" has a line end in it'

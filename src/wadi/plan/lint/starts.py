@@ -7,7 +7,16 @@ from collections.abc import Iterator
 from wadi.plan.model import Plan
 from wadi.plan.parts import asks_of, fields_of
 from wadi.plan.positions import Path
-from wadi.plan.starts import combinations, how_many, is_set, starts_of, templates_of, used_in, variables_of
+from wadi.plan.starts import (
+    combinations,
+    fixed_inputs,
+    how_many,
+    is_set,
+    starts_of,
+    templates_of,
+    used_in,
+    variables_of,
+)
 from wadi.plan.text import Finding, PlanText
 from wadi.problems import nearest
 from wadi.urls import NotAUrl, resolve
@@ -99,7 +108,11 @@ def splits(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 
 def manners(plan: Plan, text: PlanText) -> Iterator[Finding]:
-    """Hours that are none, proxies that are none or have a log-in in the plan."""
+    """Hours that are none, proxies that are none or have a log-in in the plan, header fields that name no input."""
+    for field, value in plan.manners.headers.items():
+        for name in sorted(names_in(value)):
+            if name not in fixed_inputs(plan.inputs):
+                yield _unset(text, ("manners", "headers", field), name, plan)
     for index, route in enumerate(plan.manners.routes):
         at: Path = ("manners", "routes", index)
         try:
@@ -108,7 +121,8 @@ def manners(plan: Plan, text: PlanText) -> Iterator[Finding]:
             yield at, text.problem("bad-route", at, str(error))
         if "@" in route:
             now = 'routes_from = "NAME" takes proxies with their log-ins from the environment variable NAME'
-            yield at, text.problem("secret-in-plan", at, "a proxy's log-in does not stand in a plan", now=now)
+            what = "a proxy's log-in does not stand in a plan"
+            yield at, text.problem("secret-in-plan", at, what, now=now, shows_line=False)
     if plan.manners.hours is not None:
         path: Path = ("manners", "hours")
         try:
@@ -123,23 +137,19 @@ def login(plan: Plan, text: PlanText) -> Iterator[Finding]:
     if said is None:
         return
     path: Path = ("login",)
-    ways = [key for key in ("address", "cookies", "request") if getattr(said, key)]
+    ways = [key for key in ("address", "scheme", "cookies", "request") if getattr(said, key)]
     if len(ways) != 1:
         what = f"one way to log in is wanted, not {' and '.join(ways)}" if ways else "login does not say how"
-        now = 'address = "…" of the form, cookies = "file", or request = "file"'
+        now = 'address = "…" of the form, scheme = "basic" or "bearer", cookies = "file", or request = "file"'
         yield path, text.problem("both-keys" if ways else "missing-key", path, what, key=True, now=now)
     if said.address is not None:
         yield from _address(plan, ("login", "address"), said.address, text)
-    for name in said.values:
-        if any(word in name.lower() for word in ("password", "passwd", "secret")):
-            at = (*path, "values", name)
-            now = 'password_from = "NAME" takes it from the environment variable NAME'
-            yield (
-                at,
-                text.problem(
-                    "secret-in-plan", at, f'"{name}" looks like a secret, which a plan does not hold', now=now
-                ),
-            )
+    wants = {"basic": ("user_from", "password_from"), "bearer": ("token_from",)}
+    own = wants[said.scheme] if said.scheme else ("user_from", "password_from") if said.address else ()
+    for key in ("user_from", "password_from", "token_from"):
+        if getattr(said, key) and key not in own:
+            at = (*path, key)
+            yield at, text.problem("both-keys", at, f"{key} does not go with this way to log in", key=True)
 
 
 def field_inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -183,6 +193,7 @@ def unused_inputs(plan: Plan, text: PlanText, given: set[str]) -> Iterator[Findi
             used |= names_in(asking.values) | names_in(asking.headers)
             used |= variables_of(asking.address) if asking.address else set()
         used |= variables_of(plan.login.address) if plan.login and plan.login.address else set()
+        used |= names_in(dict(plan.manners.headers))
     except ValueError:
         return
     for page, kind in plan.page.items():
