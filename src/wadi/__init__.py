@@ -17,8 +17,10 @@ from wadi.about import VERSION
 
 __version__ = VERSION
 __all__ = [
-    "WadiError", "__version__", "compare", "load_plan", "open_page", "open_run", "profile", "run", "verify",
+    "RunStopped", "WadiError", "__version__", "compare", "load_plan", "open_page", "open_run", "profile", "run", "verify",
 ]  # fmt: skip
+
+_STOPPED_WITHIN_S = 1.5
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -31,7 +33,7 @@ if TYPE_CHECKING:
     from wadi.quality.compare import Comparison
     from wadi.quality.profile import TableProfile
     from wadi.quality.verify import Verdict
-    from wadi.runs import Run
+    from wadi.runs import Run, RunStopped
 
 
 def load_plan(path: str | Path, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
@@ -42,12 +44,24 @@ def load_plan(path: str | Path, inputs: Mapping[str, InputValue] | None = None) 
 
 
 def run(plan: LoadedPlan, *, runs: str | Path = "runs", rows: int | None = None, pages: int | None = None) -> Run:
-    """Crawl a plan to its end and give the run, whose tables are there as DataFrames: `run(plan).table("springs")`."""
+    """Crawl a plan to its end and give the run, whose tables are there as DataFrames: `run(plan).table("springs")`.
+
+    Raises wadi.RunStopped when it did not go to its end, since nobody answered, the host refused, or no page came. An interrupt
+    (Ctrl-C, a notebook's stop button) ends the crawl within two seconds and is raised. Either has the run, as far as it came,
+    as `error.run`.
+    """
     from wadi.plan.reader import with_limits
-    from wadi.runs import Run
+    from wadi.runs import Interrupted, Run, why_stopped
 
     begun = Run.begin(with_limits(plan, rows=rows, pages=pages), runs)
-    begun.crawl()
+    try:
+        end = begun.crawl(stop_within_s=_STOPPED_WITHIN_S)
+    except KeyboardInterrupt:
+        raise Interrupted(begun) from None
+    if end == "interrupted":
+        raise Interrupted(begun)
+    if (stopped := why_stopped(begun)) is not None:
+        raise stopped
     return begun
 
 
@@ -97,4 +111,8 @@ def __getattr__(name: str) -> object:
         from wadi.problems import WadiError
 
         return WadiError
+    if name == "RunStopped":
+        from wadi.runs import RunStopped
+
+        return RunStopped
     raise AttributeError(f"module 'wadi' has no attribute {name!r}")

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from wadi.about import VERSION
 from wadi.crawl.earlier import Earlier
-from wadi.crawl.engine import End, Engine, Limits, Patience, Room, Task
+from wadi.crawl.engine import PATIENCE_S, End, Engine, Limits, Patience, Room, Task
 from wadi.crawl.events import Adopted, Event, Stopping
 from wadi.crawl.helpers import Helpers
 from wadi.crawl.journal import Journal
@@ -77,10 +77,11 @@ async def crawl(
     report: Callable[[Event], None],
     credentials: Credentials | None = None,
     helpers: Helpers | None = None,
+    stop_within_s: float = PATIENCE_S,
 ) -> End:
     """Crawl a run from where it stands to its end. Raises CrawlError, UsageError; RunError when it is in use.
 
-    Ctrl-C (or SIGTERM) once takes what is in flight and ends, twice ends at once.
+    Ctrl-C (or SIGTERM) once takes what is in flight and comes within `stop_within_s`, and ends; twice ends at once.
     """
     session = session_of(run.loaded, run.plan_folder)
     credentials = credentials or credentials_of(run.loaded)
@@ -106,7 +107,7 @@ async def crawl(
             engine = Engine(task, run.state, archive, client, tell)
             if taken := adopt(engine, run, left):
                 tell(Adopted(taken))
-            with stopped_by_signals(engine, tell), fewer_collections():
+            with stopped_by_signals(engine, tell, stop_within_s), fewer_collections():
                 return await engine.crawl()
         finally:
             archive.close()
@@ -135,7 +136,7 @@ def adopt(engine: Engine, run: Run, left: Iterable[tuple[int, Location]]) -> int
 
 
 @contextmanager
-def stopped_by_signals(engine: Engine, tell: Callable[[Event], None]) -> Iterator[None]:
+def stopped_by_signals(engine: Engine, tell: Callable[[Event], None], within_s: float) -> Iterator[None]:
     """While it lasts, the first SIGINT or SIGTERM stops the engine softly, the second cancels the crawl."""
     loop, crawling = asyncio.get_running_loop(), asyncio.current_task()
     count = 0
@@ -147,7 +148,7 @@ def stopped_by_signals(engine: Engine, tell: Callable[[Event], None]) -> Iterato
             crawling.cancel()
         elif count == 1:
             tell(Stopping(engine.in_flight))
-            engine.stop()
+            engine.stop(within_s)
 
     signals = [signal.SIGINT, signal.SIGTERM]
     try:

@@ -96,6 +96,7 @@ MEANINGS: dict[str, str] = {
     "no-total": "The page states no total where the plan says that it does, so that nothing tells whether all rows came.",
     "unread-total": "The total, or the number of the last page, that the page states cannot be read.",
     "rowless": "The first page of a listing gave no rows, and nothing on it says that there are none.",
+    "run-stopped": "The crawl did not go to its end: nobody answered, the host refused, or no page came.",
     "page-again": "The listing led back to a page that it had already shown.",
     "rows-again": "A page of the listing showed the very rows of an earlier one: the listing goes in a circle, or has no more.",
     "other-host": "Links to other hosts than the page's own are not opened unless the plan names these hosts.",

@@ -9,7 +9,7 @@ import contextlib
 import random
 import tempfile
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Set
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -110,6 +110,8 @@ class Rehearsal:
     notes: list[Problem]
     pages: list[tuple[str, str, bool]]
     estimate: Estimate
+    unopened: dict[str, str]
+    """Page kinds that no page led to although pages that should lead there were read, with what should have led there."""
 
     @property
     def from_cache(self) -> int:
@@ -158,6 +160,7 @@ def rehearse(
         work.notes,
         work.pages,
         _estimate(plan, work.kinds),
+        _unopened(plan, work.kinds) if kind is None and sample is None else {},
     )
 
 
@@ -245,6 +248,25 @@ def near_misses(kind: Kind, reply: Reply) -> list[str]:
 
 def _shown(cell: Any) -> str:
     return "; ".join(map(str, cell)) if isinstance(cell, list) else str(cell)
+
+
+def _unopened(plan: Plan, kinds: dict[str, KindSeen]) -> dict[str, str]:
+    gave = {
+        name for name, one in kinds.items() if (one.rows if name in plan.page and plan.page[name].rows else one.pages)
+    }
+    known = {target for one in kinds.values() for target in one.links}
+    return ways_in_vain(plan, gave, known)
+
+
+def ways_in_vain(plan: Plan, gave: Set[str], known: Set[str]) -> dict[str, str]:
+    """The page kinds that are not among the known ones although kinds that `gave` something open them, with the ways to them."""
+    ways: dict[str, list[str]] = {}
+    for name in gave & plan.page.keys():
+        for target, link in plan.page[name].open.items():
+            if target != plan.start.page and target not in known:
+                said = link.at or link.form or ([link.address] if link.address else [])
+                ways.setdefault(target, []).extend(f'"{one}"' for one in said)
+    return {target: " or ".join(dict.fromkeys(said)) for target, said in ways.items()}
 
 
 def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | None, seed: int) -> Any:

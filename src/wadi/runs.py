@@ -16,7 +16,7 @@ from wadi.about import VERSION
 from wadi.plan.columns import OUTCOMES, table_plan, tables_of
 from wadi.plan.reader import LoadedPlan, parse_plan, with_limits
 from wadi.plan.starts import starts_of
-from wadi.problems import Problem, UsageError, listed
+from wadi.problems import CrawlError, Place, Problem, UsageError, listed
 from wadi.store.faults import told_as_problems
 from wadi.store.folder import DATABASE, PLAN, choose_run, drop_pages, find_run, new_folder, runs_in
 from wadi.store.history import History, digest_of, write_history
@@ -282,10 +282,18 @@ class Run:
             raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
         return table
 
-    def crawl(self, report: Report = lambda event: None, *, credentials: Credentials | None = None) -> End:
+    def crawl(
+        self,
+        report: Report = lambda event: None,
+        *,
+        credentials: Credentials | None = None,
+        stop_within_s: float | None = None,
+    ) -> End:
         """Crawl until the end; events go to `report`. Works inside a running event loop too (a notebook's), in a thread.
 
-        Without `credentials` a log-in takes them from the environment variables that the plan names. Raises CrawlError.
+        Without `credentials` a log-in takes them from the environment variables that the plan names. An interrupt takes what is
+        in flight and comes within `stop_within_s` (default: ten seconds), and the end says so; inside a running event loop
+        it is raised. Raises CrawlError.
         """
         from wadi.crawling import crawl, helping
         from wadi.pages import fast_loop, in_loop
@@ -294,7 +302,8 @@ class Run:
             self.state.set_meta("end", None)
             self.state.set_meta("measures", None)
             with helping(self) as helpers:
-                end: End = in_loop(crawl(self, report, credentials, helpers), fast_loop)
+                within = {} if stop_within_s is None else {"stop_within_s": stop_within_s}
+                end: End = in_loop(crawl(self, report, credentials, helpers, **within), fast_loop)
             self.state.set_meta("end", end.value)
             self.name_files()
         return end
@@ -338,6 +347,41 @@ def _opened(folder: Path) -> tuple[RunState, LoadedPlan]:
 
 def _limits_of(loaded: LoadedPlan) -> dict[str, Any]:
     return {name: getattr(loaded.plan.limits, name) for name in _LIMITS}
+
+
+class RunStopped(CrawlError):
+    """A crawl that did not go to its end. `run` is the run as far as it came, open: its tables are there, and it can be gone on
+    with."""
+
+    def __init__(self, problem: Problem, run: Run) -> None:
+        super().__init__(problem)
+        self.run = run
+
+
+class Interrupted(KeyboardInterrupt):
+    """A crawl that was interrupted. `run` is the run as far as it came, open."""
+
+    def __init__(self, run: Run) -> None:
+        super().__init__(f"interrupted; what came is in {run.folder}:  wadi resume {run.folder}  goes on")
+        self.run = run
+
+
+NO_END = ("host unreachable", "host refused", None)
+"""How a crawl ends that did not go to its end."""
+
+
+def why_stopped(run: Run) -> RunStopped | None:
+    """The error that says why a crawl did not give what was asked for, as far as it was there: it found nobody, or no page came;
+    None for one that went to its end, or to a limit."""
+    counts = run.pages()
+    if run.end not in NO_END and counts[State.DONE]:
+        return None
+    failures = list(run.state.failures())
+    first = f": {failures[0][2]['what']}" if failures else ""
+    how = run.end or "not finished"
+    what = f"the crawl did not go to its end ({how}), {counts[State.DONE]:,} pages were read{first}"
+    now = f"error.run holds what came;  wadi resume {run.folder}  goes on"
+    return RunStopped(Problem("run-stopped", what, Place(str(run.folder)), now=now), run)
 
 
 def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None, before: Path | None) -> RunState:

@@ -20,7 +20,7 @@ from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
 from wadi.quality.profile import TableProfile, measured
 from wadi.quality.tables import TableSource
 from wadi.quality.verify import Facts, Rowless, TableFacts, Verdict, verdict_of
-from wadi.rehearsal import near_misses
+from wadi.rehearsal import near_misses, ways_in_vain
 from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES, find_run, run_folders
@@ -136,6 +136,8 @@ def _facts(
         filled_before=_filled_in(earlier),
         judged_shares={one.name: _with_share(run, one.name) for one in tables},
         rowless=rowless_kinds(run),
+        unopened=unopened_kinds(run) if run.end == "complete" else {},
+        may_be_empty={name for name in run.tables if _checks_rows(run, name)},
         unread_runs=unread,
     )
 
@@ -155,6 +157,18 @@ def _with_share(run: Run, table: str) -> frozenset[str]:
     renamed = table_plan(run.loaded.plan, table).rename
     named = [name for name, one in check.columns.items() if one.filled is not None] if check else []
     return frozenset([*named, *(renamed.get(name, name) for name in named)])
+
+
+def _checks_rows(run: Run, table: str) -> bool:
+    check = table_plan(run.loaded.plan, table).check
+    return check is not None and check.rows is not None
+
+
+def unopened_kinds(run: Run) -> dict[str, str]:
+    """The page kinds that no page led to although pages that should lead there were read, with what should have led there."""
+    plan, counts = run.loaded.plan, run.state.kind_counts()
+    gave = {n for n, kind in plan.page.items() if (run.state.gave_rows(n) if kind.rows is not None else counts[n])}
+    return ways_in_vain(plan, gave, counts.keys())
 
 
 def rowless_kinds(run: Run) -> list[Rowless]:

@@ -79,7 +79,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         first = seen.tables[0]
         count = write_tables(args.output, [Source(first.name, first.columns, [], lambda: first.rows)])
         print(f"{args.output}: {plural(count, 'row')}", file=err)
-    lacks = any(one.is_rowless for one in seen.kinds.values()) or any(note.code in _NOT_ALL for note in seen.notes)
+    lacks = (
+        bool(seen.unopened)
+        or any(one.is_rowless for one in seen.kinds.values())
+        or any(note.code in _NOT_ALL for note in seen.notes)
+    )
     return Status.NOT_ALL if seen.failures or lacks else Status.DONE
 
 
@@ -142,6 +146,7 @@ def _note_lines(seen: Rehearsal) -> list[str]:
     counted = Counter(note.code for note in seen.notes if note.code != "rowless")
     first = {note.code: note for note in reversed(seen.notes)}
     lines = [f"note      {count} × {code}: {shortened(first[code].what, 140)}" for code, count in counted.items()]
+    lines += [f'note      page "{kind}" was never opened: {way} led nowhere' for kind, way in seen.unopened.items()]
     for kind, one in seen.kinds.items():
         if one.pages and not one.rows and any(field.kind == kind for field in seen.fields):
             near = f": {'; '.join(one.hints)}" if one.hints else ""

@@ -94,6 +94,7 @@ def crawl_and_sum_up(
     from wadi.cli.progress import display
     from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
+    from wadi.runs import why_stopped
 
     interrupted, style = False, style_of(args)
     try:
@@ -101,7 +102,7 @@ def crawl_and_sum_up(
             interrupted = begun.crawl(report, credentials=credentials) == "interrupted"
     except KeyboardInterrupt:
         interrupted = True
-    is_whole = not interrupted and went_to_its_end(begun)
+    is_whole = not interrupted and why_stopped(begun) is None
     written = write_outputs(begun, args.output, args.table, style) if is_whole else []
     held_back = () if is_whole else tuple(args.output)
     summary = summary_of(begun, written, interrupted=interrupted, held_back=held_back)
@@ -113,14 +114,6 @@ def crawl_and_sum_up(
     elif status is not Status.DONE:
         print(summary.line(), file=err)
     return status
-
-
-def went_to_its_end(run: Run) -> bool:
-    """Whether a crawl gave what was asked for, as far as it was there: not one that found nobody, or no page."""
-    from wadi.cli.summary import NO_END
-    from wadi.store.outcome import State
-
-    return run.end not in NO_END and run.pages()[State.DONE] > 0
 
 
 def status_of(summary: Summary, *, strict: bool) -> Status:

@@ -23,8 +23,6 @@ if TYPE_CHECKING:
     from wadi.table.account import Account
 
 _SHOWN_FAILURES = 5
-NO_END = ("host unreachable", "host refused", None)
-"""How a crawl ends that did not go to its end."""
 _LIMITS = ("rows limit", "pages limit", "depth limit", "time limit", "bytes limit", "requests limit")
 
 
@@ -70,6 +68,8 @@ class Summary:
 
     @property
     def unreachable(self) -> bool:
+        from wadi.runs import NO_END
+
         return self.end in NO_END
 
     @property

@@ -21,7 +21,7 @@ exit status: 1 when something does not hold
 """
 _SHOWN = 3
 _IN_SHORT = 4
-_IN_SHORT_CODES = ("check", "drift", "blank", "rowless", "no-total", "unread-total")
+_IN_SHORT_CODES = ("check", "drift", "blank", "rowless", "unopened", "empty-table", "no-total", "unread-total")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -48,7 +48,7 @@ _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _REFUSALS = frozenset({401, 403, 407, 451})
 _MOST_PUT_OFF = 2
 """How often a page that was a block, or did not come, is put off and asked for again."""
-_PATIENCE_S = 10.0
+PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
 _MANY_HOSTS = 256
 """Of more hosts waiting pages are looked for all together."""
@@ -172,9 +172,9 @@ class Engine:
     def in_flight(self) -> int:
         return len(self._flight) - self._client.pausing
 
-    def stop(self) -> None:
+    def stop(self, within_s: float = PATIENCE_S) -> None:
         """Ask for nothing more: what is in flight is taken, as far as it comes soon, and the crawl ends."""
-        self._stop_at = self._clock() + _PATIENCE_S
+        self._stop_at = self._clock() + within_s
         self._client.stop()
         self._flight.wake()
 

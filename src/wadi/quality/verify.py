@@ -30,6 +30,7 @@ _LACKS_ROWS = {
 _TOLD_APART = frozenset({"rowless", "no-total", "unread-total"})
 """Notes that rules of their own tell."""
 _EXAMPLES = 5
+_SOME_ROWS = 3
 
 
 @dataclass(frozen=True)
@@ -72,7 +73,8 @@ class Facts:
     """What is known of a run. `listings` are those that state a total: kind, URL, stated, came. `failures` are kind, URL and
     problem; `completing` are the page kinds that complete rows, with the table; `notes` are URL and problem.
     `unread_runs` are the earlier runs that cannot be read; `filled_before` are the columns that had values in some earlier run,
-    `judged_shares` those whose share of filled cells the plan's checks judge, by table."""
+    `judged_shares` those whose share of filled cells the plan's checks judge, by table. `unopened` are page kinds that no page
+    led to, with what should have led there; `may_be_empty` the tables whose number of rows the plan's checks judge."""
 
     end: str | None
     tables: Sequence[TableFacts]
@@ -89,6 +91,8 @@ class Facts:
     filled_before: Mapping[str, Set[str]] = field(default_factory=dict)
     judged_shares: Mapping[str, Set[str]] = field(default_factory=dict)
     rowless: Sequence[Rowless] = ()
+    unopened: Mapping[str, str] = field(default_factory=dict)
+    may_be_empty: Set[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -265,6 +269,19 @@ def _rowless(facts: Facts) -> Iterator[Finding]:
         yield Finding("rowless", what, one.fails, examples=one.urls[:_EXAMPLES])
 
 
+def _unopened(facts: Facts) -> Iterator[Finding]:
+    for kind, way in facts.unopened.items():
+        yield Finding("unopened", f'page "{kind}" was never opened: {way} led nowhere on any page')
+
+
+def _empty_tables(facts: Facts) -> Iterator[Finding]:
+    """Tables beside the main one without a row, where that has some."""
+    has_rows = bool(facts.tables) and facts.tables[0].rows >= _SOME_ROWS
+    for table in facts.tables[1:] if has_rows and facts.end == "complete" else ():
+        if not table.rows and table.name not in facts.may_be_empty:
+            yield Finding("empty-table", f"table {table.name} has no rows", table=table.name)
+
+
 def _rejects(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables:
         for way in table.account.reject_ways.values():
@@ -301,7 +318,7 @@ def _blank(facts: Facts) -> Iterator[Finding]:
     is looked at by its checks."""
     for table in facts.tables if facts.end == "complete" else ():
         others = {*facts.filled_before.get(table.name, ()), *facts.judged_shares.get(table.name, ())}
-        for column in table.columns if table.rows >= 3 else ():
+        for column in table.columns if table.rows >= _SOME_ROWS else ():
             is_blank = not table.account.filled.get(column.name) and not column.part_of and column.pages
             if is_blank and column.name not in others:
                 yield Finding("blank", f"{column.name} is blank in every row", table=table.name, column=column.name)
@@ -336,6 +353,8 @@ RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
     _listings,
     _failures,
     _rowless,
+    _unopened,
+    _empty_tables,
     _totals,
     _blank,
     _checks,

@@ -7,6 +7,7 @@ can be exported while a crawl goes on.
 from __future__ import annotations
 
 import sqlite3
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from dataclasses import replace
 from pathlib import Path
@@ -458,6 +459,10 @@ class RunState:
         """Whether a page led to others that are opened."""
         query = "SELECT 1 FROM links WHERE source = ? AND role = ? LIMIT 1"
         return self._db.execute(query, (page, Role.OPEN)).fetchone() is not None
+
+    def kind_counts(self) -> Counter[str]:
+        """How many pages are known of each kind."""
+        return Counter(dict(self._db.execute("SELECT kind, count(*) FROM pages GROUP BY kind").fetchall()))
 
     def gave_rows(self, kind: str) -> bool:
         """Whether some page of a kind had rows."""
