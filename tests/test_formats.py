@@ -77,7 +77,7 @@ def _written(tmp_path: Path, name: str, style: Style | None = None) -> Path:
 
 @pytest.mark.parametrize("ending", ["csv", "tsv", "csv.gz", "csv.bz2", "csv.xz", "csv.zst", "csv.zip"])
 def test_csv_is_read_by_pandas(tmp_path: Path, ending: str) -> None:
-    path = _written(tmp_path, f"t.{ending}", Style(as_is=True))
+    path = _written(tmp_path, f"t.{ending}", Style())
     found = pd.read_csv(path, sep="\t" if ending == "tsv" else ",", keep_default_na=False, na_values=[""])
     assert list(found.columns) == [column.name for column in COLUMNS]
     assert list(found["code"]) == ["A1", "A2", "A3", "A4"]
@@ -88,13 +88,16 @@ def test_csv_is_read_by_pandas(tmp_path: Path, ending: str) -> None:
 
 
 def test_csv_disarms_formulas_and_leaves_numbers(tmp_path: Path) -> None:
-    text = _written(tmp_path, "t.csv").read_text("utf-8")
+    found: dict[str, int] = {}
+    text = _written(tmp_path, "t.csv", Style(disarm=True, noticed=found.__setitem__)).read_text("utf-8")
+    assert found == {}
     assert "'=1+1" in text
     assert "'-12 m" in text
     assert "'@home" in text
     assert ",-0.5," in text
-    plain = _written(tmp_path, "u.csv", Style(as_is=True)).read_text("utf-8")
+    plain = _written(tmp_path, "u.csv", Style(noticed=found.__setitem__)).read_text("utf-8")
     assert "'=1+1" not in plain
+    assert sum(found.values()) == text.count("'=") + text.count("'-") + text.count("'@") + text.count("'+")
 
 
 @pytest.mark.parametrize(
@@ -109,8 +112,8 @@ def test_what_a_spreadsheet_would_run_is_disarmed(text: object, wanted: object) 
 @given(st.lists(st.text("=+-@ \t\n\r\u00a0\u2003\v1a", max_size=4), max_size=6))
 def test_a_column_is_disarmed_as_its_cells_are(texts: list[str]) -> None:
     written = [io.BytesIO(), io.BytesIO()]
-    write_csv(written[0], COLUMNS[:1], [[text] for text in texts])
-    write_csv(written[1], COLUMNS[:1], [[disarmed(text)] for text in texts], Style(as_is=True))
+    write_csv(written[0], COLUMNS[:1], [[text] for text in texts], Style(disarm=True))
+    write_csv(written[1], COLUMNS[:1], [[disarmed(text)] for text in texts], Style())
     assert written[0].getvalue() == written[1].getvalue()
 
 
@@ -132,7 +135,7 @@ def test_fields_are_written_as_by_the_standard_writer(rows: list[list[Any]], del
     writer = csv.writer(wanted, delimiter=delimiter)
     writer.writerow([column.name for column in columns])
     writer.writerows(rows)
-    write_csv(out, columns, [list(row) for row in rows], Style(delimiter, as_is=True))
+    write_csv(out, columns, [list(row) for row in rows], Style(delimiter))
     assert out.getvalue().decode() == wanted.getvalue()
 
 

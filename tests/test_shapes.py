@@ -359,7 +359,7 @@ fields = { name = ".", n = { from = "input.who.rows", type = "integer" } }
         outcomes = [row[:4] for row in done.rows("outcomes")]
         assert outcomes == [
             ["a", "1", "found", 1],
-            ["b", "2", "several", 2],
+            ["b", "2", "found", 2],
             ["c", "3", "failed", 0],
             ["d", "4", "not found", 0],
             ["a", "5", "found", 1],

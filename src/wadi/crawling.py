@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any
 from wadi.about import VERSION
 from wadi.crawl.earlier import Earlier
 from wadi.crawl.engine import PATIENCE_S, End, Engine, Limits, Patience, Room, Task
-from wadi.crawl.events import Adopted, Event, Stopping
+from wadi.crawl.events import Adopted, Event, LoggedIn, Stopping
 from wadi.crawl.helpers import Helpers
 from wadi.crawl.journal import Journal
 from wadi.crawl.kinds import compile_kinds
@@ -90,7 +90,11 @@ async def crawl(
     journal = Journal(run.folder / LOG)
     began = time.monotonic()
 
+    log_ins = 0
+
     def tell(event: Event) -> None:
+        nonlocal log_ins
+        log_ins += isinstance(event, LoggedIn)
         journal(event)
         report(event)
 
@@ -113,7 +117,14 @@ async def crawl(
             archive.close()
     finally:
         slowed = [asdict(one) for one in client.slowed()]
-        spent = {"requests": client.sent, "seconds": round(time.monotonic() - began, 1), "slowed": slowed}
+        unchanged = earlier.unchanged if earlier is not None else None
+        spent = {
+            "unchanged": unchanged,
+            "log_ins": log_ins,
+            "requests": client.sent,
+            "seconds": round(time.monotonic() - began, 1),
+            "slowed": slowed,
+        }
         run.state.set_meta("spent", spent)
         await client.close()
         if helpers is not None:

@@ -6,7 +6,7 @@ import os
 import secrets
 import shutil
 from collections.abc import Callable, Collection, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
@@ -228,7 +228,12 @@ class Run:
         A target that holds several tables gets all of the run's when none is named.
         """
         names = self.tables if table is None and holds_several(str(target)) else [self._known(table)]
-        return write_tables(str(target), [self.source(name) for name in names], style or PLAIN)
+        return write_tables(str(target), [self.source(name) for name in names], self.style_of(names[0], style or PLAIN))
+
+    def style_of(self, table: str | None, style: Style) -> Style:
+        """How a table is written: as asked for, and as its plan says."""
+        disarms = style.disarm or table_plan(self.loaded.plan, self._known(table)).disarm
+        return replace(style, disarm=disarms)
 
     def source(self, table: str) -> Source:
         """A table as something to be written."""
@@ -236,12 +241,12 @@ class Run:
         key = [assembly.columns[place].name for place in assembly.key] if isinstance(assembly, Assembly) else []
         return Source(table, assembly.columns, key, assembly.rows)
 
-    def package(self, files: Sequence[tuple[Path, str]]) -> dict[str, Any]:
-        """The Data Package descriptor of files with the table that each holds."""
+    def package(self, files: Sequence[tuple[Path, str]], delimiter: str = ",") -> dict[str, Any]:
+        """The Data Package descriptor of files with the table that each holds; `delimiter` is that of CSV."""
         from wadi.table.describe import data_package
 
         columns = {table: self.assembly(table).columns for _, table in files}
-        return data_package(self.plan_name, self.loaded.plan, columns, files, str(self.state.meta("began")))
+        return data_package(self.plan_name, self.loaded.plan, columns, files, str(self.state.meta("began")), delimiter)
 
     def codebook(self, tables: Sequence[str] | None = None) -> str:
         """The codebook of tables (default: all) in Markdown."""

@@ -74,7 +74,7 @@ def _crawl(plan: Path, site: str, folder: Path, args: argparse.Namespace, out: T
 
     args.output = [str(folder / "springs.csv"), str(folder / "springs.jsonl")]
     args.table, args.strict, args.json = None, False, False
-    args.delimiter, args.bom, args.as_is, args.into = ",", False, False, "replace"
+    args.delimiter, args.bom, args.disarm, args.into = ",", False, False, "replace"
     with Run.begin(load_plan(plan, {"site": site}), folder / "runs") as begun:
         status = crawl_and_sum_up(begun, args, out, err)
         if not args.quiet:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
 from typing import TextIO
 
 from wadi.cli.options import (
@@ -39,16 +40,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.runs import Run
+    from wadi.store.folder import how_it_ended
+    from wadi.table.destinations import holds_several
 
     check_outputs(args.output)
     if args.package:
         described_files(args.output)
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)
-        for path, count in write_outputs(opened, args.output, args.table, style_of(args)):
+        for path, count in write_outputs(
+            opened, args.output, args.table, style_of(args), partial(say_which, args=args, err=err)
+        ):
             if path != "-" and not args.quiet:
                 print(f"{path}: {plural(count, 'row')}", file=err)
+        others = [name for name in opened.tables if name != (args.table or opened.tables[0])]
+        if args.table is None and others and not args.quiet and not all(map(holds_several, args.output)):
+            print(f"{opened.tables[0]} was written; further tables (--table NAME): {', '.join(others)}", file=err)
         for path in write_descriptions(opened, args):
             if not args.quiet:
                 print(path, file=err)
-    return Status.DONE
+        is_complete, end = how_it_ended(opened.folder)
+        if not is_complete and not args.quiet and not opened.chosen:
+            print(f"{opened.folder} is not complete: {end}", file=err)
+    return Status.DONE if is_complete else Status.NOT_ALL

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
@@ -47,9 +47,9 @@ def add_outputs(parser: argparse.ArgumentParser, *, required: bool = False) -> N
         "--bom", action="store_true", help="CSV with a byte order mark, which some spreadsheets need for UTF-8"
     )
     style.add_argument(
-        "--as-is",
+        "--disarm",
         action="store_true",
-        help="leave texts that a spreadsheet would run as formulas (default: disarmed by ')",
+        help="of CSV and TSV: put ' before texts that a spreadsheet would run as formulas (default: they are counted)",
     )
     style.add_argument(
         "--into",
@@ -91,7 +91,7 @@ def write_descriptions(run: Run, args: argparse.Namespace) -> list[str]:
     if args.package:
         files = [(path, args.table or run.tables[0]) for path in described_files(args.output)]
         path = files[0][0].parent / "datapackage.json"
-        text = json.dumps(run.package(files), ensure_ascii=False, indent=2) + "\n"
+        text = json.dumps(run.package(files, args.delimiter), ensure_ascii=False, indent=2) + "\n"
         replaced(path, text.encode())
         written.append(str(path))
     if args.codebook:
@@ -152,23 +152,34 @@ def style_of(args: argparse.Namespace) -> Style:
         raise UsageError(
             Problem("bad-option", f"--delimiter {args.delimiter!r} is no single character", now="--delimiter ';'")
         )
-    return Style(delimiter, args.bom, args.as_is, args.into)
+    return Style(delimiter, args.bom, args.disarm, args.into)
 
 
-def write_outputs(run: Run, paths: Iterable[str], table: str | None, style: Style) -> list[tuple[str, int]]:
-    """Write the table to every path; returns paths and numbers of rows."""
+def write_outputs(
+    run: Run, paths: Iterable[str], table: str | None, style: Style, tell: Callable[[str], None] = lambda said: None
+) -> list[tuple[str, int]]:
+    """Write the table to every path; returns paths and numbers of rows. `tell` hears what is worth knowing of them."""
+    from collections import Counter
+    from dataclasses import replace
+
     from wadi.cli.show import standard_output
     from wadi.table.writers import write_csv
 
     written: list[tuple[str, int]] = []
+    armed: Counter[str] = Counter()
+    style = replace(style, noticed=lambda column, count: armed.update({column: count}))
     for path in paths:
+        armed.clear()
         if path == "-":
             assembly = run.assembly(table)
             out = standard_output()
-            written.append((path, write_csv(out, assembly.columns, assembly.rows(), style)))
+            written.append((path, write_csv(out, assembly.columns, assembly.rows(), run.style_of(table, style))))
             out.flush()
         else:
             written.append((path, run.write(path, table, style)))
+        if armed:
+            cells = ", ".join(f"{count:,} of {column}" for column, count in armed.items())
+            tell(f"{path}: cells that a spreadsheet would run as formulas: {cells}; --disarm puts ' before them")
     return written
 
 

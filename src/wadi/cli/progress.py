@@ -23,7 +23,7 @@ from wadi.crawl.events import (
     Stopping,
 )
 from wadi.problems import shortened
-from wadi.urls import host_of
+from wadi.urls import host_of, without_secret
 from wadi.web.client import TriedAgain
 from wadi.web.manners import PaceChanged
 from wadi.web.routed import RouteFailed
@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 _PLAIN_EVERY_S = 10.0
 _RATE_OVER_S = 5.0
 _BAR = 40
+_MOST_UNCUT = 2000
 _SHOWN_HOSTS = 4
 Clock = Callable[[], float]
 
@@ -64,8 +65,9 @@ class HostTally:
 class Tally:
     """What the events come to so far: counts, pace, and the last thing worth a line."""
 
-    def __init__(self, name: str, clock: Clock, limits: LimitsPlan | None = None) -> None:
+    def __init__(self, name: str, clock: Clock, limits: LimitsPlan | None = None, *, cuts: bool = True) -> None:
         self.limits = limits
+        self._cuts = cuts
         self.name = name
         self._clock = clock
         self._began = clock()
@@ -80,6 +82,10 @@ class Tally:
         self.hosts: dict[str, HostTally] = {}
         self.listing_pages = 0
         self.of_pages = 0
+
+    def _cut(self, text: str, most: int) -> str:
+        """What is told, cut where it is for a terminal: a file has room, and the cause at the end."""
+        return shortened(text, most if self._cuts else _MOST_UNCUT)
 
     def take(self, event: Event) -> None:
         """Count an event in."""
@@ -98,9 +104,9 @@ class Tally:
             case PageFailed():
                 self.failures += 1
                 self._recent.append(now)
-                self._tell(f"failed: {shortened(event.problem.what, 100)}", now + 30)
+                self._tell(f"failed: {self._cut(event.problem.what, 100)}", now + 30)
             case TriedAgain():
-                what = shortened(event.decision.reason, 90)
+                what = self._cut(event.decision.reason, 90)
                 self._tell(
                     f"again in {event.decision.wait_s:.0f} s (try {event.tries + 1}): {what}",
                     now + event.decision.wait_s,
@@ -115,19 +121,18 @@ class Tally:
                 what = plural(event.in_flight, "page") if event.in_flight else "nothing"
                 self._tell(f"stopping: {what} in flight is taken; Ctrl-C again stops at once", now + 60)
             case HostGivenUp():
-                self._tell(f"{event.host} is left for later: {shortened(event.why, 90)}", now + 3600)
+                self._tell(f"{event.host} is left for later: {self._cut(event.why, 90)}", now + 3600)
             case HostRests():
                 self._tell(
-                    f"{event.host} rests for {event.seconds:.0f} s: {shortened(event.why, 80)}", now + event.seconds
+                    f"{event.host} rests for {event.seconds:.0f} s: {self._cut(event.why, 80)}", now + event.seconds
                 )
             case RouteFailed():
                 what = "withdrawn" if event.is_withdrawn else "rests"
-                self._tell(f"route {event.route} {what}: {shortened(event.why, 80)}", now + 10)
+                self._tell(f"route {event.route} {what}: {self._cut(event.why, 80)}", now + 10)
             case PutOff():
-                what = shortened(event.problem.what, 80)
-                self._tell(
-                    f"put off for {event.seconds:.0f} s: {shortened(event.url, 60)}: {what}", now + event.seconds
-                )
+                what, url = event.problem.what, without_secret(event.url)
+                said = what if url in what else f"{url}: {what}"
+                self._tell(f"put off for {event.seconds:.0f} s: {self._cut(said, 140)}", now + event.seconds)
             case _:
                 pass
 
@@ -242,7 +247,7 @@ def display(
     name: str, err: TextIO, *, quiet: bool, limits: LimitsPlan | None = None, clock: Clock = time.monotonic
 ) -> Iterator[Callable[[Event], None]]:
     """A receiver of events that shows them until the context ends. Quiet shows nothing. `limits` are shown as they are used."""
-    tally = Tally(name, clock, limits)
+    tally = Tally(name, clock, limits, cuts=err.isatty())
     if quiet:
         yield tally.take
     elif err.isatty():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import time
+from functools import partial
 from typing import TextIO
 
 from wadi.cli.options import (
@@ -72,7 +73,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
                 print(what + ("" if args.fetch else f";  wadi resume {new.folder}  or --fetch asks for them"), file=err)
         if args.fetch and done.not_fetched:
             return crawl_and_sum_up(new, args, out, err, credentials_for(loaded))
-        written = write_outputs(new, args.output, args.table, style)
+        written = write_outputs(new, args.output, args.table, style, partial(say_which, args=args, err=err))
         summary = summary_of(new, written)
         if args.json:
             write_json(summary.as_dict(), out)

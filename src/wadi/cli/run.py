@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
 from typing import TYPE_CHECKING, TextIO
 
 from wadi.cli.options import (
@@ -16,6 +17,7 @@ from wadi.cli.options import (
     credentials_for,
     inputs_of,
     not_negative,
+    say_which,
     style_of,
     write_outputs,
 )
@@ -103,14 +105,16 @@ def crawl_and_sum_up(
     except KeyboardInterrupt:
         interrupted = True
     is_whole = not interrupted and why_stopped(begun) is None
-    written = write_outputs(begun, args.output, args.table, style) if is_whole else []
+    written = (
+        write_outputs(begun, args.output, args.table, style, partial(say_which, args=args, err=err)) if is_whole else []
+    )
     held_back = () if is_whole else tuple(args.output)
     summary = summary_of(begun, written, interrupted=interrupted, held_back=held_back)
     status = Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
     if args.json:
         write_json(summary.as_dict(), out)
     if not args.quiet:
-        console(err).print(summary.view(verbose=args.verbose))
+        console(err).print(summary.view(verbose=args.verbose, cuts=err.isatty()))
     elif status is not Status.DONE:
         print(summary.line(), file=err)
     return status

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from wadi.table.account import Account
 
 _SHOWN_FAILURES = 5
+_MOST_UNCUT = 2000
 _LIMITS = ("rows limit", "pages limit", "depth limit", "time limit", "bytes limit", "requests limit")
 
 
@@ -112,8 +113,8 @@ class Summary:
             "verdict": self.verdict.as_dict(),
         }
 
-    def view(self, *, verbose: bool = False) -> RenderableType:
-        """The summary for people."""
+    def view(self, *, verbose: bool = False, cuts: bool = True) -> RenderableType:
+        """The summary for people; `cuts` for a terminal: a file has room, and the cause at the end of a line."""
         from rich.console import Group
 
         parts: list[RenderableType] = []
@@ -123,11 +124,11 @@ class Summary:
                 continue
             parts.append(plain(self._headline(name, account, main=number == 0), "bold"))
             parts += [
-                _columns_view(columns, account),
-                *(plain(line) for line in _account_lines(columns, account)),
+                _columns_view(columns, account, cuts=cuts),
+                *(plain(line) for line in _account_lines(columns, account, cuts=cuts)),
                 plain(""),
             ]
-        parts += [plain(line) for line in self._page_lines(verbose)]
+        parts += [plain(line) for line in self._page_lines(verbose, cuts=cuts)]
         parts += [plain(line, "red") for line in in_short(self.verdict, self.folder)]
         parts += [plain(line) for line in self._file_lines()]
         return Group(*parts)
@@ -154,7 +155,7 @@ class Summary:
             return "interrupted"
         return f"ended by the {self.end}" if self.limit_reached else str(self.end or "not finished")
 
-    def _page_lines(self, verbose: bool) -> list[str]:
+    def _page_lines(self, verbose: bool, *, cuts: bool) -> list[str]:
         counts = [f"{self.pages_done:,} read"]
         counts += [f"{self.pages_failed:,} failed"] if self.pages_failed else []
         waiting = self.pages[State.WAITING]
@@ -162,21 +163,24 @@ class Summary:
         lines = [
             f"pages     {', '.join(counts)}",
             *self._budget_lines(),
+            *self._sitting_lines(),
             *self._pace_lines(),
-            *self._total_lines(verbose),
+            *self._total_lines(verbose, cuts=cuts),
         ]
         most = len(self.failures) if verbose else _SHOWN_FAILURES
         for kind, url, problem in self.failures[:most]:
             what = problem["what"]
             where = "" if url in what else f"{url}: "
-            lines.append(f"  failed  {kind}  {shortened(where + what, 400)} [{problem['code']}]")
+            lines.append(f"  failed  {kind}  {_cut(where + what, 400, cuts)} [{problem['code']}]")
         if len(self.failures) > most:
             causes = Counter(problem["code"] for _, _, problem in self.failures[most:])
             rest = ", ".join(f"{count} {code}" for code, count in causes.most_common())
             lines.append(f"  … and {len(self.failures) - most} more ({rest}); -v lists them")
         notes = [one for one in self.notes if not told_in_short(one[1]["code"])]
         for code, (count, url, example) in _grouped(notes).items():
-            lines.append(f"  note    {count} × {code}: {shortened(f'{url}: {example}', 160)}")
+            lines.append(
+                f"  note    {count} × {code}: {_cut(example if url in example else f'{url}: {example}', 160, cuts)}"
+            )
         return lines
 
     def _budget_lines(self) -> list[str]:
@@ -189,6 +193,19 @@ class Summary:
             parts.append(f"{spent['seconds'] / 60:.1f} of {limits.time / 60:.1f} min used")
         return [f"budget    {'; '.join(parts)}"] if parts else []
 
+    def _sitting_lines(self) -> list[str]:
+        """What else is to be said of the last sitting: pages that were taken from an earlier run, sessions that ended."""
+        unchanged, log_ins = self.spent.get("unchanged"), self.spent.get("log_ins") or 0
+        lines = []
+        if unchanged is not None:
+            asked = self.pages_done + self.pages_failed
+            lines.append(
+                f"unchanged {unchanged:,} of {plural(asked, 'page')}, as the site says: taken from the earlier run"
+            )
+        if log_ins > 1:
+            lines.append(f"log-in    {log_ins} times: the session ended meanwhile")
+        return lines
+
     def _pace_lines(self) -> list[str]:
         """Which hosts were asked more slowly than the plan allows, and why."""
         slowed: list[dict[str, Any]] = self.spent.get("slowed") or []
@@ -200,7 +217,7 @@ class Summary:
         more = len(slowed) - len(lines)
         return [*lines, *([f"pace      {plural(more, 'more host')} asked more slowly"] if more > 0 else [])]
 
-    def _total_lines(self, verbose: bool) -> list[str]:
+    def _total_lines(self, verbose: bool, *, cuts: bool) -> list[str]:
         """Where what came differs from what the site states, listing by listing."""
         short = self.short
         if not short:
@@ -209,7 +226,7 @@ class Summary:
         whole = f"{came:,} rows where the site states {stated:,}"
         lines = [f"totals    {len(short)} of {plural(len(self.listings), 'listing')} differ: {whole}"]
         most = len(short) if verbose else _SHOWN_FAILURES
-        lines += [f"  {rows:,} of {total:,}  {kind}  {shortened(url, 100)}" for kind, url, total, rows in short[:most]]
+        lines += [f"  {rows:,} of {total:,}  {kind}  {_cut(url, 100, cuts)}" for kind, url, total, rows in short[:most]]
         return lines + ([f"  … and {len(short) - most} more; -v lists them"] if len(short) > most else [])
 
     def _file_lines(self) -> list[str]:
@@ -264,7 +281,7 @@ def _outcomes(run: Run) -> dict[str, int]:
     return dict(Counter(row[place] for row in assembly.rows()).most_common())
 
 
-def _columns_view(columns: list[Column], account: Account) -> RenderableType:
+def _columns_view(columns: list[Column], account: Account, *, cuts: bool) -> RenderableType:
     """One line for each column: type, filled, and what is odd about it."""
     from rich.table import Table
 
@@ -279,40 +296,44 @@ def _columns_view(columns: list[Column], account: Account) -> RenderableType:
         filled = account.filled.get(column.name, 0)
         kind = f"{column.type}{' list' if column.many else ''}{f', {column.unit}' if column.unit else ''}"
         style = "red" if account.accepted and not filled else ""
-        remarks = plain(_remarks(column.name, account), "yellow")
+        remarks = plain(_remarks(column.name, account, cuts=cuts), "yellow")
         share = plain(percent(filled, account.accepted), style)
         table.add_row(plain(f"  {column.name}"), plain(kind, "dim"), plain(f"{filled:,}", style), share, remarks)
     return table
 
 
-def _remarks(name: str, account: Account) -> str:
+def _remarks(name: str, account: Account, *, cuts: bool) -> str:
     remarks = []
     if name in account.unread:
         url, problem = account.unread_examples[name]
         counted = "times" if problem.code == "unknown-column" else "not readable, first:"
-        remarks.append(f"{account.unread[name]} {counted} {shortened(problem.what, 70)} ({shortened(url, 60)})")
+        remarks.append(f"{account.unread[name]} {counted} {_cut(problem.what, 70, cuts)} ({_cut(url, 60, cuts)})")
     if name in account.several:
         remarks.append(f"several matches in {plural(account.several[name], 'row')}, the first was taken")
     return "; ".join(remarks)
 
 
-def _account_lines(columns: list[Column], account: Account) -> list[str]:
+def _cut(text: str, most: int, cuts: bool) -> str:
+    return shortened(text, most if cuts else _MOST_UNCUT)
+
+
+def _account_lines(columns: list[Column], account: Account, *, cuts: bool) -> list[str]:
     lines = []
     shown = {column.name for column in columns}
     for name in [name for name in (*account.unread, *account.several) if name not in shown]:
-        lines.append(f"not written  {shortened(name, 40)}: {_remarks(name, account)}")
+        lines.append(f"not written  {_cut(name, 40, cuts)}: {_remarks(name, account, cuts=cuts)}")
     if account.doubles:
         lines.append(f"doubles   {plural(account.doubles, 'row')} of {account.given:,} left out")
         for way, found in sorted(account.double_ways.items(), key=lambda item: -item[1].count):
             lines.append(f"  {found.count:,} {way}")
             lines += [
-                f"    {shortened(key, 40)}: {shortened(first, 80)}"
-                + (f" and {shortened(url, 80)}" if url != first else "")
+                f"    {_cut(key, 40, cuts)}: {_cut(first, 80, cuts)}"
+                + (f" and {_cut(url, 80, cuts)}" if url != first else "")
                 for key, first, url in found.examples
             ]
     for one in account.reject_ways.values():
-        said = f"{one.count:,} of {plural(account.given, 'row')}: {shortened(one.why, 120)}"
-        lines.append(f"rejects   {said} (first on {shortened(one.url, 70)})")
+        said = f"{one.count:,} of {plural(account.given, 'row')}: {_cut(one.why, 120, cuts)}"
+        lines.append(f"rejects   {said} (first on {_cut(one.url, 70, cuts)})")
     if account.incomplete:
         lines.append(f"details   {plural(account.incomplete, 'row')} without the detail page's columns")
     if account.earlier:

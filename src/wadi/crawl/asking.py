@@ -90,5 +90,4 @@ def asked(
         kept = own if own.method == "POST" else Request(url)
         request = with_body(replace(kept, url=url), asking.post, parameters)
         return replace(request, headers=(*headers, ("Content-Type", dict(request.headers)["Content-Type"])))
-    texts = {name: written(value) for name, value in parameters.items()}
-    return Request(with_parameters(url, texts) if texts else url.partition("#")[0], headers=headers)
+    return Request(with_parameters(url, parameters) if parameters else url.partition("#")[0], headers=headers)

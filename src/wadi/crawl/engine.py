@@ -239,7 +239,9 @@ class Engine:
             return End.REFUSED
         if not self._counts[State.WAITING]:
             return End.COMPLETE
-        return End.ENOUGH_PAGES if self._task.limits.pages is not None else End.ENOUGH_DEPTH
+        most = self._task.limits.pages
+        is_enough = most is not None and self._counts[State.DONE] + self._counts[State.FAILED] >= most
+        return End.ENOUGH_PAGES if is_enough else End.ENOUGH_DEPTH
 
     def _send_more(self) -> None:
         """Put as many waiting pages in flight as there is room for, none when the crawl is to stop."""

@@ -23,6 +23,7 @@ from wadi.page.nodes import JsonNode
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
 from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
+from wadi.urls import without_secret
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
 
@@ -120,7 +121,7 @@ def _checked(page: _Page) -> Extract:
     block = block_of(look_of(document, len(reply.body)), misses_expected=False, usual_bytes=page.usual_bytes)
     if block is None:
         return found
-    what = f"reply {reply.status} gives nothing and is {block}"
+    what = f"reply {reply.status}{_redirected(reply)} gives nothing and is {block}"
     now = "if it is a page like any other: expect = … says what must stand on it"
     return Extract(failure=Problem("blocked", what, place, now=now), blocked=True)
 
@@ -216,17 +217,21 @@ def _gives_nothing(found: Extract) -> bool:
     return not found.links and not any(cell not in (None, []) for cell in cells)
 
 
+def _redirected(reply: Reply) -> str:
+    """Where the redirects led, where there were some."""
+    return f" (redirected to {without_secret(reply.url)})" if reply.hops else ""
+
+
 def _not_the_page(document: Document, reply: Reply, kind: Kind, expect_place: str, block: str | None) -> Problem:
     wanted = " or ".join(f'"{one.text}"' for one in kind.expect)
     where = f" (expect, {expect_place})" if expect_place else ""
     title = f'its title is "{shortened(document.title, 50)}"; ' if document.title else ""
+    came = f"reply {reply.status}{_redirected(reply)}"
     if block is not None:
-        return Problem(
-            "blocked", f"reply {reply.status} is {block}: no {wanted}{where}", Place(reply.url), why=title.rstrip("; ")
-        )
+        return Problem("blocked", f"{came} is {block}: no {wanted}{where}", Place(reply.url), why=title.rstrip("; "))
     return Problem(
         "not-the-page",
-        f"reply {reply.status} without {wanted}{where}",
+        f"{came} without {wanted}{where}",
         Place(reply.url),
         why=f"{title}a block, a log-in or a redesign: it counts as failed, not as a page with no rows",
     )

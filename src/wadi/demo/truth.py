@@ -272,7 +272,7 @@ def lookup_outcomes(site: str) -> list[dict[str, Any]]:
     words = {0: "not found", 1: "found"}
     counts = [(name, len(_found(name))) for name in _NAMES]
     return [
-        {"name": name, "outcome": words.get(count, "several"), "rows": count, "problem": None} for name, count in counts
+        {"name": name, "outcome": words.get(count, "found"), "rows": count, "problem": None} for name, count in counts
     ]
 
 

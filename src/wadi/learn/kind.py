@@ -18,6 +18,7 @@ PageKind = Literal[
     "table",
     "single page",
     "JSON document",
+    "file of columns",
     "feed",
     "sitemap",
     "XML document",
@@ -53,6 +54,10 @@ class KindGuess:
 
 def page_kind(document: Document, candidates: list[RowsGuess], sources: list[Source], status: int = 200) -> KindGuess:
     """The kind of a page. Blocks and log-ins are told by what is missing as much as by words: there is little else on them."""
+    if document.parsed_as in ("csv", "excel"):
+        lines = len(document.data) if isinstance(document.data, list) else 0
+        name = "CSV" if document.parsed_as == "csv" else "a workbook"
+        return KindGuess("file of columns", (f"the reply is {name} of {lines:,} lines",))
     if document.kind == "json":
         return KindGuess(
             "JSON document", (f"the reply is JSON ({type(document.data).__name__.replace('dict', 'object')})",)

@@ -472,6 +472,7 @@ class TablePlan(Part):
     origin: list[Literal["url", "time", "place"]] = Field(
         [], description="adds where each row is from: origin_url, origin_time, origin_place"
     )
+    disarm: bool = Field(False, description="in CSV and TSV, ' before texts that a spreadsheet would run as formulas")
     check: CheckPlan | None = Field(None, description="what the table must hold, looked at by wadi verify")
     prefer: Name | None = Field(None, description="the page kind whose value counts where two give the same column")
 

@@ -161,7 +161,7 @@ def packed_reply(
     headers.append(("Content-Length", str(len(reply.body))))
     lines = "".join(f"{key}: {value}\r\n" for key, value in headers)
     head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("latin-1", "replace")
-    shown = base64.b32encode(digest or hashlib.sha256(reply.body).digest()).decode().rstrip("=")
+    shown = base64.b32encode(digest or hashlib.sha256(reply.body).digest()).decode()
     hops = "".join(f"Wadi-Hop: {hop.status} {hop.url}\r\n" for hop in reply.hops)
     fields = f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{shown}\r\n{hops}{more}"
     if is_revisit:

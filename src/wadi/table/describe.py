@@ -70,16 +70,22 @@ class Seen:
 
 
 def data_package(
-    name: str, plan: Plan, tables: Mapping[str, Sequence[Column]], files: Sequence[tuple[Path, str]], created: str
+    name: str,
+    plan: Plan,
+    tables: Mapping[str, Sequence[Column]],
+    files: Sequence[tuple[Path, str]],
+    created: str,
+    delimiter: str = ",",
 ) -> dict[str, Any]:
-    """The descriptor of written files: `files` are paths with the table that each holds."""
-    resources = []
+    """The descriptor of written files: `files` are paths with the table that each holds. Names are told apart by endings."""
+    resources: list[dict[str, Any]] = []
+    stems = [_resource_name(path.stem) for path, _ in files]
     for path, table in files:
         data = path.read_bytes()
         suffixes = [one.lower() for one in path.suffixes]
         form = next((one for one in suffixes if one in _MEDIA), "")
         resource: dict[str, Any] = {
-            "name": "".join(c if c.isalnum() or c in "-_." else "-" for c in path.stem.lower()),
+            "name": stems[0] if len(files) == 1 else _unique_name(path, stems, resources),
             "path": path.name,
             "bytes": len(data),
             "hash": f"sha256:{hashlib.sha256(data).hexdigest()}",
@@ -88,7 +94,7 @@ def data_package(
             resource |= {"format": form[1:], "mediatype": _MEDIA[form]}
         if form in (".csv", ".tsv"):
             resource |= {"profile": "tabular-data-resource", "encoding": "utf-8"}
-            resource["dialect"] = {"delimiter": "\t" if form == ".tsv" else ",", "header": True}
+            resource["dialect"] = {"delimiter": "\t" if form == ".tsv" else delimiter, "header": True}
         if suffixes and suffixes[-1] not in _MEDIA and form:
             resource["compression"] = suffixes[-1][1:]
         resource["schema"] = table_schema(plan, table, tables[table])
@@ -100,6 +106,19 @@ def data_package(
         "created": created,
         "resources": resources,
     }
+
+
+def _resource_name(stem: str) -> str:
+    return "".join(c if c.isalnum() or c in "-_." else "-" for c in stem.lower())
+
+
+def _unique_name(path: Path, stems: list[str], before: Sequence[Mapping[str, Any]]) -> str:
+    """The name of a resource, which none before it has: with its ending where several files have the same name."""
+    stem = _resource_name(path.stem)
+    name = stem if stems.count(stem) == 1 else _resource_name(path.name)
+    taken = {one["name"] for one in before}
+    numbered = (f"{name}-{number}" for number in range(2, len(taken) + 3))
+    return name if name not in taken else next(one for one in numbered if one not in taken)
 
 
 def table_schema(plan: Plan, table: str, columns: Sequence[Column]) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""What became of each line of a list that went in: found, several, not found, failed, not finished."""
+"""What became of each line of a list that went in: found (with its number of rows), not found, failed, not finished."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ class Outcomes:
                 given = self._state.rows(visit.page, self._table)
                 rows += len(given.rows) if given is not None and not given.completes else 0
         if rows:
-            return ("found" if rows == 1 else "several"), rows, problem
+            return "found", rows, problem
         if problem is not None:
             return ("not found" if gone else "failed"), 0, problem
         return ("not finished" if waiting else "not found"), 0, None

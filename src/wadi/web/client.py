@@ -242,9 +242,9 @@ def redirected(request: Request, reply: Reply) -> Request:
 def _a_success(reply: Reply) -> Reply:
     if reply.status < 400:
         return reply
-    raise FetchFailed(
-        "http-status", f"{without_secret(reply.url)}: status {reply.status}{_phrase(reply.status)}", reply
-    )
+    where = without_secret(reply.url)
+    way = f"{without_secret(reply.hops[0].url)} → {where}" if reply.hops else where
+    raise FetchFailed("http-status", f"{way}: status {reply.status}{_phrase(reply.status)}", reply)
 
 
 def _phrase(status: int) -> str:

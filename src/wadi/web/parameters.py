@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, Literal
@@ -17,7 +17,7 @@ from wadi.web.messages import Request
 Post = Literal["form", "json"]
 Pairs = Sequence[tuple[str, str]]
 _TYPES: dict[Post, str] = {"form": "application/x-www-form-urlencoded", "json": "application/json"}
-_PLACEHOLDER = re.compile(r"\{([\w.]+)\}")
+_PLACEHOLDER = re.compile(r"\{\+?([\w.]+)\}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,25 +52,36 @@ def name_of(piece: str) -> str:
     return name
 
 
-def with_parameters(url: str, values: Mapping[str, str]) -> str:
+def with_parameters(url: str, values: Mapping[str, Any]) -> str:
     """The URL with parameters of its query set: those that are there in their places, others at the end."""
     parts = urlsplit(url)
     return urlunsplit(parts._replace(query=_set(parts.query, values, _escaped), fragment=""))
 
 
-def _set(query: str, values: Mapping[str, str], escape: Any) -> str:
-    pieces = query.split("&") if query else []
+def _set(query: str, values: Mapping[str, Any], escape: Callable[[str, Any], str]) -> str:
+    """A query with values set: in the place of the first of their name, others of it gone; at the end where there is none."""
+    pieces: list[str] = []
     left = dict(values)
-    for place, piece in enumerate(pieces):
+    for piece in query.split("&") if query else []:
         name = name_of(piece)
-        if name in values:
-            pieces[place] = escape(name, values[name])
-            left.pop(name, None)
-    return "&".join([*pieces, *(escape(name, value) for name, value in left.items())])
+        if name in left:
+            pieces.append(escape(name, left.pop(name)))
+        elif name not in values:
+            pieces.append(piece)
+    return "&".join(filter(None, [*pieces, *(escape(name, value) for name, value in left.items())]))
 
 
-def _escaped(name: str, value: str) -> str:
-    return f"{quote(name, safe='[]@')}={quote(value, safe='')}"
+def _escaped(name: str, value: Any) -> str:
+    return "&".join(f"{quote(name, safe='[]@')}={quote(one, safe='')}" for one in _texts(value))
+
+
+def _form_pairs(name: str, value: Any) -> str:
+    return form_encoded([(name, one) for one in _texts(value)])
+
+
+def _texts(value: Any) -> list[str]:
+    """What is sent for a value: once for each of a list."""
+    return [written(one) for one in value] if isinstance(value, list) else [written(value)]
 
 
 def form_encoded(pairs: Pairs) -> str:
@@ -83,8 +94,7 @@ def with_body(request: Request, post: Post, values: Mapping[str, Any]) -> Reques
     keeps = request.method == "POST" and dict(request.headers).get("Content-Type") == _TYPES[post]
     old = request.body if keeps else b""
     if post == "form":
-        texts = {name: written(value) for name, value in values.items()}
-        body = _set(old.decode("utf-8", "replace"), texts, lambda name, value: form_encoded([(name, value)])).encode()
+        body = _set(old.decode("utf-8", "replace"), values, _form_pairs).encode()
     else:
         data = orjson.loads(old) if old else {}
         for name, value in values.items():
@@ -116,7 +126,9 @@ def sent_parameter(request: Request, name: str) -> str | None:
 
 
 def written(value: object) -> str:
-    """A value of a plan as a parameter's text."""
+    """A value of a plan as a parameter's text; what has structure as JSON."""
+    if isinstance(value, dict | list):
+        return orjson.dumps(value).decode()
     return str(value).lower() if isinstance(value, bool) else "" if value is None else str(value)
 
 

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     import pycurl
 
 NO_SECRETS = Secrets()
+_GRACE_S = 1.0
 _READ_BYTES = 131_072
 _KEPT_CONNECTIONS = 4096
 _PROXY_FAILURES = frozenset({5, 7, 97})
@@ -175,6 +176,8 @@ class HttpTransport:
 
         def on_wire(*_: object) -> int:
             sent()
+            if not patience.expired():
+                patience.reschedule(asyncio.get_running_loop().time() + self._bounds.first_byte_s)
             return int(pycurl.PREREQFUNC_OK)
 
         coming = _Coming(self._bounds.size_bytes, heard)
@@ -184,7 +187,8 @@ class HttpTransport:
             handle.setopt(pycurl.PREREQFUNCTION, on_wire)
             handle.setopt(pycurl.HEADERFUNCTION, coming.take_line)
             handle.setopt(pycurl.WRITEFUNCTION, coming.take_piece)
-            async with asyncio.timeout(self._bounds.connect_s + self._bounds.first_byte_s) as patience:
+            # To connect is bounded by libcurl itself; the time to the first byte begins when the request is on the wire.
+            async with asyncio.timeout(self._bounds.connect_s + _GRACE_S) as patience:
                 await self._transfers.perform(handle)
             status = int(handle.getinfo(pycurl.RESPONSE_CODE))
             raw = b"".join(coming.pieces)

@@ -153,10 +153,19 @@ def _parts(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
         )
 
 
+_BY_LOCALE = ("date", "datetime", "time", "duration", "boolean", "money", "percent")
+_BY_FORMAT = ("date", "datetime", "time", "duration", "point")
+
+
 def _excluded(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
     """Keys that mean something only beside others."""
     numbers = ("integer", "number", "money", "percent")
+    is_number = field.type in numbers or (path[-1] in ("total", "last") and path[-2] != "fields")
+    by_locale = is_number or field.type in _BY_LOCALE or isinstance(field, PartOf) or bool(field.parts)
     wants = (
+        ("unit", field.unit is not None and not is_number, 'a type of numbers:  type = "number"'),
+        ("locale", field.locale is not None and not by_locale, 'a type that is read by locale:  type = "number"'),
+        ("format", field.format is not None and field.type not in _BY_FORMAT, 'a type of dates or times:  type = "date"'),
         ("split", field.split is not None and not field.many, 'many = true  makes a list of the pieces'),
         ("join", field.join is not None and not field.many, "join is for many"),
         ("units", bool(field.units) and not field.unit and field.type != "percent", 'unit = "…"  is what they become'),

@@ -22,6 +22,13 @@ def nexts(plan: Plan, text: PlanText) -> Iterator[Finding]:
             path: Path = ("page", page, "next")
             yield from _way(path, kind.next, text)
             yield from _ends(path, plan, page, kind.next, text)
+            yield from _posted(path, plan, page, kind.next, text)
+            for name, field in (*kind.next.send.items(), *kind.next.keep.items()):
+                if (field.source or "").partition(".")[0] in ("link", "input"):
+                    at = (*path, "send" if name in kind.next.send else "keep", name, "from")
+                    what = f"next takes nothing from {field.source!r}: it is not on the page"
+                    now = f'values = {{ {name} = "{{{(field.source or "").partition(".")[2] or "NAME"}}}" }} sends an input'
+                    yield at, text.problem("wrong-value", at, what, now=now)
 
 
 def _way(path: Path, plan: NextPlan, text: PlanText) -> Iterator[Finding]:
@@ -38,6 +45,15 @@ def _way(path: Path, plan: NextPlan, text: PlanText) -> Iterator[Finding]:
     if not by_link and not plan.count and not plan.send:
         now = 'by a link:  next = "a.next";  by a parameter:  next = { count = { parameter = "page" } }'
         what = "next does not say how the listing goes on"
+        yield path, text.problem("missing-key", path, what, key=True, now=now)
+
+
+def _posted(path: Path, plan: Plan, page: str, following: NextPlan, text: PlanText) -> Iterator[Finding]:
+    """A listing that begins with a POST goes on with one."""
+    makes = bool(following.count or following.send)
+    if page == plan.start.page and plan.start.post and makes and not (following.post or following.address):
+        now = f'post = "{plan.start.post}" goes on as it began'
+        what = "the listing begins with a POST, and next would ask for its further pages without one"
         yield path, text.problem("missing-key", path, what, key=True, now=now)
 
 
