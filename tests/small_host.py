@@ -68,12 +68,19 @@ class Crawled:
 
 @contextmanager
 def crawled(
-    folder: Path, replies: Mapping[str, Any], plan: str, *, top: str = "", rest: str = "0s", **limits: float
+    folder: Path,
+    replies: Mapping[str, Any],
+    plan: str,
+    *,
+    top: str = "",
+    rest: str = "0s",
+    retries: int = 0,
+    **limits: float,
 ) -> Iterator[Crawled]:
     """A plan (below HEAD) crawled on a small host; files of the plan stand in `folder`. `top` are keys above all headings."""
     host = SmallHost(replies)
     with serving(host.application) as host.address:
-        loaded = plan_of(folder, plan, host.address, top=top, rest=rest, **limits)
+        loaded = plan_of(folder, plan, host.address, top=top, rest=rest, retries=retries, **limits)
         events: list[Event] = []
         with Run.begin(loaded, folder / "runs") as run:
             run.crawl(events.append)
@@ -81,12 +88,19 @@ def crawled(
 
 
 def plan_of(
-    folder: Path, plan: str, site: str = "http://h", *, top: str = "", rest: str = "0s", **limits: float
+    folder: Path,
+    plan: str,
+    site: str = "http://h",
+    *,
+    top: str = "",
+    rest: str = "0s",
+    retries: int = 0,
+    **limits: float,
 ) -> LoadedPlan:
     """A plan below HEAD, loaded from a file in `folder`."""
     folder.mkdir(exist_ok=True)
     path = folder / "p.toml"
-    head = HEAD.replace('rest = "0s"', f'rest = "{rest}"')
+    head = HEAD.replace('rest = "0s"', f'rest = "{rest}"').replace("retries = 0", f"retries = {retries}")
     path.write_text(f"{top}\n{head}{plan}", "utf-8")
     return with_limits(load_plan(path, {"site": site}), **limits)
 

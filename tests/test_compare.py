@@ -106,7 +106,7 @@ def test_differences_are_written_as_csv_lines_and_page(two: Program) -> None:
     [
         (["old.csv", "new.csv", "--key", "cod"], "unknown-column"),
         (["old.csv", "new.csv", "--without", "flwo"], "unknown-column"),
-        (["old.csv", "nothing.csv"], "not-readable"),
+        (["old.csv", "nothing.csv"], "no-such-file"),
         (["old.csv", "new.csv", "-o", "d.docx"], "unknown-format"),
         (["old.csv", "new.csv", "-o", "none/d.csv"], "not-writable"),
         (["old.csv", "new.csv", "--column", "flow"], "bad-option"),

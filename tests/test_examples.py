@@ -67,7 +67,7 @@ def test_the_truths_hold_something() -> None:
     assert [name for name, truth in TRUTHS.items() if not truth("http://h")] == []
     assert [row["outcome"] for row in FURTHER_TRUTHS["lookup", "outcomes"]("http://h")] == [
         "found",
-        "several",
+        "found",
         "not found",
     ]
 

@@ -168,13 +168,15 @@ def test_json_keeps_values_as_they_are(tmp_path: Path, name: str) -> None:
 def test_a_workbook_has_typed_cells_a_frozen_head_and_links(tmp_path: Path) -> None:
     sheet = openpyxl.load_workbook(_written(tmp_path, "t.xlsx"))["springs"]
     values = [[cell.value for cell in row] for row in sheet.iter_rows()]
-    assert values[0] == ["code", "name", "flow [l/s]", "basins", "open", "day", "at", "page", "tags"]
+    assert values[0] == ["code", "name", "flow", "basins", "open", "day", "at", "page", "tags"]
     assert values[1] == ["A1", 'Ash, "Spring"', 1472.5, 3, True, datetime(2024, 5, 3), datetime(2024, 5, 3, 14, 5),  # noqa: DTZ001
                          "http://h/a?x=1&y=2", "a; b"]  # fmt: skip
     assert values[2][1] == "=1+1"
     assert sheet["B3"].data_type == "s"
     assert values[2][5] == "1899-01-01", "the format has no days before 1900"
     assert values[4][3] == "9007199254740993", "the format holds 15 digits"
+    assert sheet["C1"].comment is not None
+    assert sheet["C1"].comment.text == "in l/s"
     assert sheet.freeze_panes == "A2"
     assert sheet["A1"].font.bold
     assert sheet["H2"].hyperlink.target == "http://h/a?x=1&y=2"

@@ -298,7 +298,7 @@ def test_the_command_tells_figures_and_draws_charts(program: Program) -> None:
     [
         (["springs.csv", "--columns", "flwo"], "unknown-column"),
         (["springs.csv", "--table", "wells"], "no-such-table"),
-        (["nothing.csv"], "not-readable"),
+        (["nothing.csv"], "no-such-file"),
         (["nowhere"], "no-such-run"),
     ],
 )

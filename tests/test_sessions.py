@@ -309,7 +309,7 @@ def test_an_ended_session_from_a_file_is_no_empty_page(tmp_path: Path) -> None:
 
 def test_a_missing_file_ends_before_anything_is_asked(tmp_path: Path) -> None:
     with (
-        pytest.raises(UsageError, match=r"c\.txt: cannot be read: No such file"),
+        pytest.raises(UsageError, match=r"c\.txt: no such file"),
         crawled(tmp_path, {}, FROM_FILE.replace("WAY", 'cookies = "c.txt"')),
     ):
         pass

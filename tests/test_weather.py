@@ -92,7 +92,7 @@ def test_an_article_about_captchas_passes_and_a_challenge_comes_right_later(tmp_
 
     links = "".join(f"<a href=/{n}>x</a>" for n in (1, 2, 3))
     replies = {"/l": links, "/1": _article("Captchas"), "/2": shy, "/3": CHALLENGE}
-    with crawled(tmp_path, replies, ARTICLES.replace("EXPECT", expect)) as done:
+    with crawled(tmp_path, replies, ARTICLES.replace("EXPECT", expect), retries=2) as done:
         assert done.rows() == [["Captchas"], ["Shy"]]
         assert done.failures == ["blocked"]
         assert sorted(done.host.asked).count("GET /3") == 3
@@ -208,6 +208,6 @@ def test_waiting_for_a_host_that_rests_costs_nothing(tmp_path: Path) -> None:
     """Pages that are due again while their host still rests are no reason to look every moment."""
     replies = {"/l": "".join(f"<a href=/{n}>x</a>" for n in range(8)), **{f"/{n}": CHALLENGE for n in range(8)}}
     plan = ARTICLES.replace("EXPECT", 'expect = "article"')
-    with crawled(tmp_path, replies, plan, rest="300ms") as done:
+    with crawled(tmp_path, replies, plan, rest="300ms", retries=2) as done:
         assert done.run.end == "host refused"
         assert sum(type(event).__name__ == "Progress" for event in done.events) < 100

@@ -221,8 +221,9 @@ def test_a_host_that_was_lost_is_asked_once_only_until_it_answers() -> None:
             counts.append(client.unreachable("h:80"))
         await client.fetch(Request("http://h/"))
         counts.append(client.unreachable("h:80"))
-        with pytest.raises(FetchFailed, match="tried 3 times over 3 s"):
+        with pytest.raises(FetchFailed) as failed:
             await client.fetch(Request("http://h/"))
+        assert failed.value.tries == 3
         return counts
 
     assert asyncio.run(story()) == [1, 2, 0]

@@ -99,11 +99,14 @@ def compare(
     return compare_tables(str(old), str(new), runs, table=table, key=key)
 
 
-def open_page(page: str, *, fresh: bool = False) -> OpenedPage:
-    """A page from a URL, a file or a run: `open_page(url).rows("li", name="h3 a")` is a DataFrame. Kept for the day."""
+def open_page(page: str, *, fresh: bool = False, ignore_robots: bool = False) -> OpenedPage:
+    """A page from a URL, a file or a run: `open_page(url).rows("li", name="h3 a")` is a DataFrame. Kept for the day.
+
+    What robots.txt forbids is not asked for, unless `ignore_robots` says that you may.
+    """
     from wadi import pages
 
-    return pages.open_page(page, fresh=fresh)
+    return pages.open_page(page, fresh=fresh, ignore_robots=ignore_robots)
 
 
 def __getattr__(name: str) -> object:

@@ -42,6 +42,7 @@ from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import Reply, Request
 from wadi.web.parameters import expanded, filled
 from wadi.web.retry import Retrying
+from wadi.web.robots import by_status, origin_of, read_robots, word_for
 from wadi.web.routed import RoutedTransport
 from wadi.web.routes import BadRoute, Routes, checked
 from wadi.web.secrets import Secrets, basic, bearer, mark_of
@@ -216,6 +217,18 @@ class Site:
         self._pool.submit(self._end).result()
         self._pool.shutdown()
 
+    def delay_s(self, url: str) -> float:
+        """The pause that robots.txt asks for at the host of a URL: of today, without a further request."""
+        if self._loaded.plan.manners.ignore_robots or self._cache is None:
+            return 0.0
+        kept = self._cache.find(Request(f"{origin_of(url)}/robots.txt"))
+        found = word_for(by_status(kept[0].status) or read_robots(kept[0].body), url, "wadi") if kept else None
+        return found.crawl_delay_s or 0.0 if found else 0.0
+
+    def _keep_robots(self, reply: Reply) -> None:
+        if self._cache is not None and reply.request.url.endswith("/robots.txt"):
+            self._cache.keep(reply.request, reply)
+
     def _end(self) -> None:
         if self._client is not None:
             self._runner.run(self._client.close())
@@ -237,6 +250,7 @@ class Site:
             session = session_of(self._loaded, self._loaded.folder)
             known = self._credentials or credentials_of(self._loaded)
             self._client = client_of(self._loaded, lambda event: None, session, known, retries=1)
+            self._client.keep = self._keep_robots
             if self._login is not None:
                 try:
                     await log_in(self._client, self._login)
@@ -316,7 +330,7 @@ def task_of(run: Run, credentials: Credentials | None = None) -> Task:
     is_limited = any(most is not None for most in (said.rows, said.pages, said.bytes, said.requests))
     waiting_for_each = _PAUSING if manners.pause > 0 and not is_limited else 1
     room = Room(manners.parallel, manners.total * waiting_for_each, manners.hours)
-    patience = Patience(4 * manners.first_wait, manners.rest)
+    patience = Patience(4 * manners.first_wait, manners.rest, min(2, manners.retries))
     return Task(reading, room, limits, patience, run.enough_rows(), login_of(loaded, credentials))
 
 
@@ -450,8 +464,10 @@ def session_of(loaded: LoadedPlan, folder: Path, now: Callable[[], float] = time
     try:
         text = path.read_text("utf-8", "replace")
         return read_cookies(text, now()) if plan.cookies else read_saved_request(text)
+    except FileNotFoundError as error:
+        raise UsageError(Problem("no-such-file", "no such file", Place(str(path)))) from error
     except OSError as error:
-        raise UsageError(Problem("no-such-file", f"cannot be read: {error.strerror}", Place(str(path)))) from error
+        raise UsageError(Problem("not-readable", f"cannot be read: {error.strerror}", Place(str(path)))) from error
     except BadSession as error:
         raise UsageError(
             Problem("bad-session", f"no session can be taken from it: {error}", Place(str(path)))

@@ -24,6 +24,7 @@ from wadi.store.looked import LookedAt, cache_folder
 from wadi.urls import NotAUrl, resolve, without_secret
 from wadi.web.client import user_agent
 from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.robots import refusal
 from wadi.web.secrets import Secrets, for_url
 
 if TYPE_CHECKING:
@@ -116,8 +117,13 @@ def open_page(
     runs: str | Path = "runs",
     cache: LookedAt | None = None,
     stdin: Callable[[], bytes] = lambda: sys.stdin.buffer.read(SIZE_LIMIT_BYTES + 1),
+    ignore_robots: bool = False,
 ) -> OpenedPage:
-    """Open a page. Raises UsageError for what is not there or no document, CrawlError for what cannot be fetched."""
+    """Open a page. Raises UsageError for what is not there, no document, or not to be asked for as robots.txt says (unless
+    `ignore_robots`), CrawlError for what cannot be fetched."""
+    if not ignore_robots and (word := robots_word(page, cache=cache)) is not None and not word.allowed:
+        now = "ignore_robots=True, or --ignore-robots, is for who may"
+        raise UsageError(Problem("robots", refusal(page, word), now=now))
     reply, source, age = reply_of(page, fresh=fresh, runs=runs, cache=cache, stdin=stdin)
     try:
         document = read_document(reply.body, reply.url, reply.content_type, parse=parse)
@@ -227,7 +233,8 @@ async def _fetch(request: Request, agent: str, secrets: Secrets) -> Reply:
     except FetchFailed as failure:
         if failure.reply is not None and failure.reply.body:
             return failure.reply
-        raise CrawlError(Problem(failure.cause, failure.what)) from failure
+        often = f"; asked {failure.tries} times" if failure.tries > 1 else ""
+        raise CrawlError(Problem(failure.cause, failure.what + often)) from failure
     finally:
         await client.close()
 
@@ -251,7 +258,7 @@ def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:
         return None
     try:
         reply, _, _ = fetched(resolve(url, "/robots.txt"), cache=cache)
-    except (CrawlError, UsageError):
+    except (CrawlError, UsageError, NotAUrl):
         return None
     return word_for(by_status(reply.status) or read_robots(reply.body), url, "wadi")
 

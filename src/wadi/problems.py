@@ -91,6 +91,7 @@ MEANINGS: dict[str, str] = {
     "part-too-long": "A part of a listing is still longer than the site shows, and nothing splits it further: rows are missing.",
     "listing-shifted": "A listing changed while it was read: its total, or the records at the edge of a page.",
     "several-next": "Several links say the text by which a listing goes on, and lead to different pages; the first counts.",
+    "no-next": "The first page of a listing has no link to a next one, and states no total: it may be all, or the link missed.",
     "several-links": "A row has several links to a page kind that completes it: the first is opened, so that two do not mix.",
     "several-sent": "A value that is sent was picked several times on the page: the first was sent.",
     "no-total": "The page states no total where the plan says that it does, so that nothing tells whether all rows came.",

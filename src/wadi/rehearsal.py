@@ -150,6 +150,7 @@ def rehearse(
             state.commit([work.outcome(page)])
         if not any(seen.pages for seen in work.kinds.values()):
             raise CrawlError(work.failures or Problem("unreachable", "no start page could be read"))
+        delay_s = site.delay_s(first.request.url)
         means = Means(datetime.now().astimezone().year, loaded.functions, b"rehearsal")
         tables = [_table(state, plan, name, rows, means) for name in tables_of(plan)]
     return Rehearsal(
@@ -159,7 +160,7 @@ def rehearse(
         work.failures,
         work.notes,
         work.pages,
-        _estimate(plan, work.kinds),
+        _estimate(plan, work.kinds, delay_s),
         _unopened(plan, work.kinds) if kind is None and sample is None else {},
     )
 
@@ -306,8 +307,9 @@ def _table(state: RunState, plan: Plan, name: str, rows: int, means: Means) -> T
     return TableSeen(name, assembly.columns, list(assembly.rows()))
 
 
-def _estimate(plan: Plan, kinds: dict[str, KindSeen]) -> Estimate:
-    """Requests by kind from the stated total and the rows a page, times the starts; time by the plan's pause and parallelism."""
+def _estimate(plan: Plan, kinds: dict[str, KindSeen], delay_s: float = 0.0) -> Estimate:
+    """Requests by kind from the stated total and the rows a page, times the starts; time by the plan's pause and parallelism,
+    and by the pause that robots.txt asks for."""
     counts: dict[str, int] = dict(Counter(start.kind for start in starts_of(plan)))
     start = kinds[plan.start.page]
     per_page = start.rows / start.pages if start.pages else 0
@@ -337,5 +339,6 @@ def _estimate(plan: Plan, kinds: dict[str, KindSeen]) -> Estimate:
     requests = sum(counts.values())
     size = sum(count * (kinds[name].size_bytes // max(kinds[name].pages, 1)) for name, count in counts.items())
     reply_s = sum(seen.elapsed_s for seen in kinds.values()) / max(sum(seen.pages for seen in kinds.values()), 1)
-    pace = max(plan.manners.pause, reply_s / plan.manners.parallel)
+    known = known and not any(one.has_next for name, one in kinds.items() if name != plan.start.page)
+    pace = max(plan.manners.pause, delay_s, reply_s / plan.manners.parallel)
     return Estimate(requests, requests * pace, size, known, counts)

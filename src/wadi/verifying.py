@@ -17,13 +17,14 @@ from wadi.quality.checks import Broken, Context, check_table
 from wadi.quality.drift import MOST_RUNS, Drift, drifts
 from wadi.quality.files import READERS, tables_in
 from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
+from wadi.quality.plan_changes import PlanChange, change_between, comparable
 from wadi.quality.profile import TableProfile, measured
 from wadi.quality.tables import TableSource
 from wadi.quality.verify import Facts, Rowless, TableFacts, Verdict, verdict_of
 from wadi.rehearsal import near_misses, ways_in_vain
 from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
-from wadi.store.folder import DATABASE, PAGES, find_run, run_folders
+from wadi.store.folder import DATABASE, PAGES, PLAN, find_run, run_folders
 from wadi.store.outcome import State
 from wadi.store.state import RunState
 from wadi.table.account import Account
@@ -96,9 +97,11 @@ def verify(run: Run, *, against: str | None = None, profile: Profiler = measured
     folders = [find_run(against, run.folder.parent.parent)] if against is not None else earlier_runs(run)
     past = {folder: measures_in(folder) for folder in folders} if run.end == "complete" else {}
     unread = [str(folder) for folder, found in past.items() if found is None]
-    readable = [found for found in past.values() if found is not None]
+    changes = {folder: _changed_since(run, folder) for folder, found in past.items() if found is not None}
+    readable = [comparable(found, changes[folder]) for folder, found in past.items() if found is not None]
     compared = [str(folder) for folder in folders if str(folder) not in unread]
     facts = _facts(run, looked, drifts(measures, readable), readable, unread)
+    facts = replace(facts, changed=[change for change in changes.values() if change])
     accounts = [(profile.name, list(source.columns), account) for profile, source, account in looked]
     return Verified(verdict_of(facts), [one for one, _ in seen], accounts, measures, compared)
 
@@ -119,7 +122,10 @@ def _facts(
     unread: Sequence[str],
 ) -> Facts:
     plan = run.loaded.plan
-    tables = [TableFacts(source.name, source.columns, profile.rows, account) for profile, source, account in looked]
+    tables = [
+        TableFacts(source.name, source.columns, profile.rows, account, source.key)
+        for profile, source, account in looked
+    ]
     main = run.tables[0] if run.tables else ""
     return Facts(
         end=run.end,
@@ -140,6 +146,13 @@ def _facts(
         may_be_empty={name for name in run.tables if _checks_rows(run, name)},
         unread_runs=unread,
     )
+
+
+def _changed_since(run: Run, folder: Path) -> PlanChange:
+    """What the run's plan has otherwise than that of an earlier run."""
+    with suppress(OSError, UnicodeDecodeError):
+        return change_between((folder / PLAN).read_text("utf-8"), run.loaded.source)
+    return PlanChange()
 
 
 def _filled_in(earlier: Sequence[Measures]) -> dict[str, set[str]]:

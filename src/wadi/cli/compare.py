@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from wadi.quality.compare import ColumnChanges, Comparison, Point, Tolerance
 
 EXAMPLES = """examples:
-  wadi compare runs/springs/2026-10-03T0914 springs             a run and the plan's newest one
+  wadi compare springs~1 springs                    the complete run before the newest, and the newest
   wadi compare october.csv november.csv --key code --without url --tolerance 0.5%
   wadi compare old.csv new.csv --key code -o changes.html --exit-code
   wadi compare --history springs springs --key MW-0141 --column flow --chart flow.png

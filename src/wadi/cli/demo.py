@@ -14,10 +14,11 @@ from typing import TextIO
 
 from wadi.cli.show import console, plain, plural, rows_table
 from wadi.cli.status import Status
-from wadi.problems import CrawlError, Problem, UsageError
+from wadi.problems import CrawlError, Place, Problem, UsageError
 
 EXAMPLES = """examples:
   wadi demo                          crawl the sample site, show the first rows, name the files
+  wadi demo --examples examples      copy the example plans into a folder
   wadi demo --serve --port 8700      keep the site up, and say what to try
   wadi demo --serve --proxies        stand-in proxies beside it
   wadi demo --serve --weather rough  requests meet trouble on their way
@@ -50,10 +51,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="",
         help="with --serve: faults planted in the register, commas between: column, page, doubles, unit, total, or all",
     )
+    parser.add_argument(
+        "--examples", type=Path, metavar="FOLDER", help="copy the example plans into a folder, and do nothing else"
+    )
     parser.add_argument("--announce", action="store_true", help=argparse.SUPPRESS)
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    if args.examples is not None:
+        return _copy_examples(args.examples, args, err)
     if args.serve:
         return _serve(args, out)
     folder = _folder()
@@ -191,11 +197,29 @@ def _site(port: int) -> Iterator[str]:
         process.communicate(timeout=10)
 
 
+def _copy_examples(folder: Path, args: argparse.Namespace, err: TextIO) -> Status:
+    """Copy the plans that ship with Wadi, and the files beside them; what is there already stays."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with example("") as bundled:
+            found = [one for one in sorted(bundled.iterdir()) if one.is_file()]
+            new = [one for one in found if not (folder / one.name).exists()]
+            for one in new:
+                shutil.copyfile(one, folder / one.name)
+    except OSError as error:
+        what = f"the examples cannot be copied: {error.strerror}"
+        raise UsageError(Problem("not-writable", what, Place(str(folder)))) from error
+    if not args.quiet:
+        kept = f"; {len(found) - len(new)} were there already and stay" if len(found) > len(new) else ""
+        print(f"{folder}: {len(new)} files copied{kept}; next:  wadi demo --serve --port 8700", file=err)
+    return Status.DONE
+
+
 @contextmanager
 def example(name: str) -> Iterator[Path]:
-    """A plan that ships with Wadi: inside the installed package, or beside the sources."""
+    """A plan that ships with Wadi, or without a name the folder of all: inside the installed package, or beside the sources."""
     packaged = files("wadi.demo") / "examples" / name
-    if packaged.is_file():
+    if packaged.is_file() or packaged.is_dir():
         with as_file(packaged) as path:
             yield path
     else:

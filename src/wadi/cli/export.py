@@ -27,7 +27,7 @@ EXAMPLES = """examples:
   wadi export springs -o springs.xlsx -o springs.csv.gz --package --codebook springs.md
   wadi export springs -o postgresql://user@localhost/water --into upsert
   wadi export springs --table problems -o problems.csv
-  wadi export runs/springs/2026-11-03T091400 -o springs.jsonl
+  wadi export springs~1 -o springs.jsonl        the complete run before the newest
 """
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import argparse
 import importlib
+import io
 import os
 import sys
 from typing import TYPE_CHECKING, NoReturn, Protocol, TextIO
@@ -62,6 +63,9 @@ class _Parser(argparse.ArgumentParser):
 
 def entry() -> NoReturn:
     """The console script."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # a terminal that has not all letters shows them as escapes
     sys.exit(main(sys.argv[1:], sys.stdout, sys.stderr))
 
 
@@ -153,6 +157,7 @@ def _help() -> str:
         "  wadi --version        prints the version\n\n"
         "first steps:\n"
         "  wadi demo                                            a crawl of the sample site, on this machine alone\n"
+        "  wadi demo --examples examples                        copy the example plans into a folder\n"
         "  wadi demo --serve --port 8700                        keep the sample site up and try things\n"
         "  wadi run examples/springs.toml -o springs.csv        …in another terminal\n\n"
         "exit status: 0 done; 1 done, but not all of it; 2 the command line or the plan is wrong;\n"

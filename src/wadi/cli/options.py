@@ -106,6 +106,9 @@ def add_page(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--fresh", action="store_true", help="ask the site again, even if the page was looked at today")
     parser.add_argument(
+        "--ignore-robots", action="store_true", help="look at a page though robots.txt forbids it, if you may"
+    )
+    parser.add_argument(
         "--parse", choices=("html", "xml", "json", "csv", "excel"), help="how to read it (default: as it says itself)"
     )
     add_runs(parser)
@@ -115,7 +118,7 @@ def opened(args: argparse.Namespace) -> OpenedPage:
     """The page that the command line names."""
     from wadi.pages import open_page
 
-    return open_page(args.page, fresh=args.fresh, parse=args.parse, runs=args.runs)
+    return open_page(args.page, fresh=args.fresh, parse=args.parse, runs=args.runs, ignore_robots=args.ignore_robots)
 
 
 def inputs_of(pairs: Iterable[str]) -> dict[str, InputValue]:

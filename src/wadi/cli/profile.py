@@ -45,8 +45,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         say_which(said, args, err)
 
     with ExitStack() as stack:
-        sources = [_narrowed(one, args.columns) for one in sources_of(args.what, args.runs, args.table, stack, tell)]
-        profiles = [profile_of(source) for source in sources]
+        whole = sources_of(args.what, args.runs, args.table, stack, tell)
+        sources = [_narrowed(one, args.columns) for one in whole]
+        # Rows are doubled that are the same in all columns, whichever are shown.
+        profiles = [_shown_columns(profile_of(one), source.names) for one, source in zip(whole, sources, strict=True)]
         drawn: list[Path] = []
         if args.charts is not None:
             from wadi.quality.charts import write_charts
@@ -83,6 +85,14 @@ def _narrowed(source: TableSource, columns: str | None) -> TableSource:
         return ([row[place] for place in places] for row in source.rows())
 
     return replace(source, columns=[source.columns[place] for place in places], rows=rows)
+
+
+def _shown_columns(profile: TableProfile, names: Sequence[str]) -> TableProfile:
+    """The profile with these columns alone, in this order."""
+    from dataclasses import replace
+
+    by_name = {one.column.name: one for one in profile.columns}
+    return replace(profile, columns=tuple(by_name[name] for name in names))
 
 
 def profile_view(profile: TableProfile) -> RenderableType:

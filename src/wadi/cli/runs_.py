@@ -16,8 +16,9 @@ if TYPE_CHECKING:
 EXAMPLES = """examples:
   wadi runs
   wadi runs springs --json
-  wadi runs --remove runs/springs/2026-11-03T091400
+  wadi runs --remove springs~2 springs~3
 """
+_WIDTH = 220
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -53,7 +54,9 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         return Status.DONE
     from wadi.cli.show import console
 
-    console(out).print(_view(found))
+    to = console(out)
+    to.width = max(to.width, _WIDTH)  # a name that is to be copied is never cut
+    to.print(_view(found), soft_wrap=True)
     return Status.DONE
 
 

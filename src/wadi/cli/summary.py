@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from shlex import quote
 from typing import TYPE_CHECKING, Any
 
 from wadi.cli.show import percent, plain, plural
@@ -235,11 +236,11 @@ class Summary:
             lines.append(f"files     {listed(self.held_back)}: left as before, since the crawl did not go to its end")
         lines.append(f"run       {self.folder}")
         if self.goes_on:
-            lines.append(f"  go on:     wadi resume {self.folder}")
+            lines.append(f"  go on:     wadi resume {quote(self.folder)}")
         if self.held_back:
-            lines.append(f"  its part:  wadi export {self.folder} -o {self.held_back[0]}")
+            lines.append(f"  its part:  wadi export {quote(self.folder)} -o {quote(self.held_back[0])}")
         elif not self.written:
-            lines.append(f"  write it:  wadi export {self.folder} -o {self.plan}.csv")
+            lines.append(f"  write it:  wadi export {quote(self.folder)} -o {quote(self.plan)}.csv")
         return lines
 
 

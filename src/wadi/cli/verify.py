@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from shlex import quote
 from typing import TYPE_CHECKING, TextIO
 
 from wadi.cli.options import A_RUN, add_runs, say_which
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
 EXAMPLES = """examples (after  wadi demo):
   wadi verify wadi-demo/runs/springs/…
   wadi verify springs --runs wadi-demo/runs        the plan's newest complete run
-  wadi verify springs --against runs/springs/2026-10-03T0914 --json
+  wadi verify springs --against springs~1 --json
 exit status: 1 when something does not hold
 """
 _SHOWN = 3
@@ -92,4 +93,4 @@ def in_short(verdict: Verdict, folder: str) -> list[str]:
         return []
     lines = [f"verify    {len(told)} {'thing does' if len(told) == 1 else 'things do'} not hold"]
     lines += [f"  {one.what} [{one.code}]" for one in told[:_IN_SHORT]]
-    return [*lines, f"  all of it:  wadi verify {folder}"]
+    return [*lines, f"  all of it:  wadi verify {quote(folder)}"]

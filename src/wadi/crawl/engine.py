@@ -46,8 +46,6 @@ from wadi.web.messages import FetchFailed, Reply
 _TROUBLES = frozenset({"unreachable", "timed-out", "broken-off"})
 _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _REFUSALS = frozenset({401, 403, 407, 451})
-_MOST_PUT_OFF = 2
-"""How often a page that was a block, or did not come, is put off and asked for again."""
 PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
 _MANY_HOSTS = 256
@@ -96,11 +94,12 @@ class Room:
 
 @dataclass(frozen=True)
 class Patience:
-    """How trouble is borne: seconds before a page that was put off is asked for again (doubled the second time), and the
-    first rest of a host that fails again and again."""
+    """How trouble is borne: seconds before a page that was put off is asked for again (doubled the second time), the first rest
+    of a host that fails again and again, and how often a page that was a block, or did not come, is put off."""
 
     put_off_s: float = 4.0
     rest_s: float = 30.0
+    put_offs: int = 2
 
 
 @dataclass(frozen=True)
@@ -126,6 +125,14 @@ class _Fetched:
     reply: Reply | None
     failure: FetchFailed | None
     helped: Helped | None = None
+
+
+@dataclass(slots=True)
+class _Asked:
+    """Since when a page is asked for, and how often it was, tries counted."""
+
+    since: float
+    times: int = 0
 
 
 class Engine:
@@ -159,6 +166,7 @@ class Engine:
             self._health.succeeded(host)
         self._put_off: Counter[int] = Counter()
         self._later: dict[int, tuple[Page, float]] = {}
+        self._asked: dict[int, _Asked] = {}
         self._looked_at = self._began
         self._open: set[str] = set()
         """The hosts that may have pages to ask for; those that are known to have none are left out."""
@@ -342,6 +350,8 @@ class Engine:
 
     async def _fetch(self, page: Page) -> _Fetched:
         session = self._sessions
+        began = self._asked.setdefault(page.id, _Asked(self._clock()))
+        began.times += 1
         earlier = self._task.earlier
         try:
             if earlier is None:
@@ -350,6 +360,7 @@ class Engine:
                 reply = earlier.reply(page, await self._client.fetch(earlier.asked(page)))
             return _Fetched(page, session, reply, None, await self._helped(page, reply))
         except FetchFailed as failure:
+            began.times += failure.tries - 1
             return _Fetched(page, session, None, failure)
         except Stopped:
             raise asyncio.CancelledError from None
@@ -410,6 +421,7 @@ class Engine:
         self._counts[State.WAITING] += added - len(outcomes)
         for one, outcome in settled:
             self._counts[outcome.state] += 1
+            self._asked.pop(one.page.id, None)
             self._size_bytes += outcome.reply.size_bytes if outcome.reply else 0
             self._logins_in_vain = 0 if outcome.failure is None else self._logins_in_vain
             self._report(told(one.page, outcome))
@@ -419,14 +431,14 @@ class Engine:
         that is put off."""
         page, login = fetched.page, self._task.login
         host = page.request.host
-        may_wait = self._put_off[page.id] < _MOST_PUT_OFF and self._health.has_answered(host)
+        may_wait = self._put_off[page.id] < self._task.patience.put_offs and self._health.has_answered(host)
         if fetched.failure is not None:
             status = fetched.failure.reply.status if fetched.failure.reply else None
             if login is not None and status == 401:
                 raise LoggedOut
             if is_trouble(fetched.failure) and (may_wait or self._health.is_given_up(host)):
                 raise Blocked(Problem(fetched.failure.cause, fetched.failure.what))
-            return self._settler.failed(page, fetched.failure)
+            return self._settler.failed(page, self._with_tries(page, fetched.failure))
         assert fetched.reply is not None
         if login is not None and is_login_page(fetched.reply, login):
             raise LoggedOut
@@ -435,6 +447,14 @@ class Engine:
         return self._settler.read(
             page, fetched.reply, logged_in=logged_in, may_come_right=may_wait, found=found, packed=packed
         )
+
+    def _with_tries(self, page: Page, failure: FetchFailed) -> FetchFailed:
+        """A page's last failure, with how often it was asked for in how long, put off or not."""
+        asked = self._asked.get(page.id)
+        if asked is None or asked.times < 2:
+            return failure
+        often = f"; asked {asked.times} times in {self._clock() - asked.since:.0f} s"
+        return FetchFailed(failure.cause, failure.what + often, failure.reply, tries=asked.times)
 
     async def _log_in(self, login: Login) -> None:
         """A new session. Raises CrawlError when it does not come about, or when it ends again and again at once."""

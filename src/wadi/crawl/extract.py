@@ -13,7 +13,7 @@ from typing import NamedTuple
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
-from wadi.crawl.paging import next_request, stated_number
+from wadi.crawl.paging import is_at_its_end, next_request, stated_number
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.handing import handed_on
 from wadi.page.cells import Field
@@ -140,6 +140,15 @@ def _extracted(page: _Page) -> Extract:
             notes.append(following)
         elif following is not None:
             links.append(Link(Role.NEXT, 0, kind.name, following))
+        elif (
+            number == 0
+            and count
+            and kind.total is None
+            and kind.next.goes_by_link
+            and not is_at_its_end(document, kind.next)
+        ):
+            what = f'page "{kind.name}": next picks nothing on the first page, so that the listing is this page alone'
+            notes.append(Problem("no-next", what, Place(reply.url)))
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
     last = _stated(page, "next.last", kind.next.last if kind.next is not None else None, notes)

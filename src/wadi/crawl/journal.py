@@ -51,7 +51,7 @@ def _fields(event: Event) -> dict[str, Any] | None:
         case Progress():
             return None
         case Sent(kind, url):
-            return {"event": "sent", "kind": kind, "url": without_secret(url)}
+            return {"event": "queued", "kind": kind, "url": without_secret(url)}
         case PageDone():
             names = ("kind", "status", "rows", "problems", "size_bytes", "elapsed_s", "total")
             return {"event": "page_done", "url": without_secret(event.url), **{n: getattr(event, n) for n in names}}

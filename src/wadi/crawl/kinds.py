@@ -58,6 +58,11 @@ class Next:
     only: re.Pattern[str] | None = None
     skip: re.Pattern[str] | None = None
 
+    @property
+    def goes_by_link(self) -> bool:
+        """Whether a link on the page leads to the next one."""
+        return bool(self.at or self.plan.rel) and self.plan.count is None and not self.asking.is_set
+
 
 @dataclass(frozen=True)
 class OpenLink:

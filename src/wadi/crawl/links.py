@@ -34,6 +34,8 @@ class _Gathered:
     elsewhere: list[str] = field(default_factory=list)
     seen: set[tuple[Any, ...]] = field(default_factory=set)
     several_sent: list[str] = field(default_factory=list)
+    lacking: Counter[tuple[str, str]] = field(default_factory=Counter)
+    was_sent: set[str] = field(default_factory=set)
 
     def add(self, target: str, request: Request, row: int | None, text: str, inputs: Mapping[str, Any] | None) -> None:
         """Keep a link unless the same place has had it."""
@@ -71,6 +73,10 @@ def links_of(
         if count:
             what = f'{count} {"row has" if count == 1 else "rows have"} several links to page "{target}", which completes a row'
             found.note("several-links", f"{what}: the first was opened", "at = … says which one it is")
+    for (target, name), times in found.lacking.items():
+        if target not in found.was_sent:  # where some rows have it, others may do without
+            where = f" in {times} rows" if times > 1 else ""
+            found.note("nothing-to-send", f'"{name}" picks nothing{where}, so page "{target}" is not asked for')
     for name, times in Counter(found.several_sent).items():
         found.notes.append(several_sent(name, document, times))
     if found.elsewhere:
@@ -162,8 +168,9 @@ def _add_asked(found: _Gathered, opening: OpenLink, scope: Scope, row: int | Non
     values, lacking, several = sent_values(opening.asking.send, scope, found.document, found.reply)
     found.several_sent += several
     if lacking is not None:
-        found.note("nothing-to-send", f'"{lacking}" picks nothing, so page "{opening.target}" is not asked for')
+        found.lacking[opening.target, lacking] += 1
         return
+    found.was_sent.add(opening.target)
     for constant, inputs in opening.asking.variants:
         try:
             request = asked(found.document.base, opening.asking, values, constant, inputs=inputs)

@@ -57,6 +57,20 @@ def next_request(
     return None if reference is None else _to(document, reference, rules or LinkRules(), headers_of(following.asking))
 
 
+def is_at_its_end(document: Document, following: Next) -> bool:
+    """Whether a page says itself that it is the last: by what stands on it, or by a link that is switched off."""
+    if following.stop and first_of(following.stop, document.scope, document):
+        return True
+    if following.more and not is_true(following.more, document):
+        return True
+    nodes = (node for expression in following.at for node in expression.nodes(document.scope, document))
+    text = following.plan.text
+    return any(
+        isinstance(node, Element) and _is_off(node) and (text is None or _fit(text, text_of(node)) is not None)
+        for node in nodes
+    )
+
+
 def _several_say_so(document: Document, text: str, references: list[str]) -> Problem | None:
     """What is to be told where several links say the text of the next one, and lead to different pages."""
     found = list(dict.fromkeys(map(document.resolved_or_not, references)))
@@ -78,9 +92,13 @@ def stated_number(field: Field, document: Document, reply: Reply) -> int | Unrea
 def _is_last(document: Document, reply: Reply, following: Next, field: Field, number: int) -> bool:
     """Whether this is the page that is stated to be the last: by its own number where pages are counted by one."""
     last = stated_number(field, document, reply)
+    return isinstance(last, int) and own_number(following, number) >= last
+
+
+def own_number(following: Next, number: int) -> int:
+    """A page's own number in its listing, from its place (from 0): as it is counted, where pages are counted by one."""
     count = following.plan.count
-    own = count.first + number if count is not None and count.step == 1 else number + 1
-    return isinstance(last, int) and own >= last
+    return count.first + number if count is not None and count.step == 1 else number + 1
 
 
 def _made(

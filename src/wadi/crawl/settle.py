@@ -14,6 +14,7 @@ from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.crawl.looks import first_words
+from wadi.crawl.paging import own_number
 from wadi.plan.starts import AGAIN, FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
@@ -253,6 +254,9 @@ class Settler:
         others = tuple(link for link in found.links if link is not following)
         plan, rows = kind.next.plan, found.row_count
         if plan.until == "total" and found.total is not None and page.rows_before + (rows or 0) >= found.total:
+            return others, found.notes
+        last = page.last if found.of_pages is None else None  # as a page before this one states
+        if last is not None and own_number(kind.next, number_in_listing(page.route)) >= last:
             return others, found.notes
         if digests and self._is_all_known(page, plan.until, digests):
             return others, found.notes

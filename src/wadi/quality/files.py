@@ -50,7 +50,7 @@ def tables_in(path: Path) -> list[TableSource]:
         now = f"endings that can be read: {listed(READERS)}"
         raise UsageError(Problem("unknown-format", f'"{ending}" is no kind of table', Place(str(path)), now=now))
     if not path.is_file():
-        raise UsageError(Problem("not-readable", "there is no such file", Place(str(path))))
+        raise UsageError(Problem("no-such-file", "no such file", Place(str(path))))
     try:
         tables = reader(path, name)
     except (ValueError, sqlite3.Error, zipfile.BadZipFile, KeyError, EOFError, csv.Error, OSError) as error:

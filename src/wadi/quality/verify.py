@@ -15,6 +15,7 @@ from wadi.plan.columns import Column
 from wadi.problems import listed, shortened
 from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
+from wadi.quality.plan_changes import PlanChange
 from wadi.table.account import Account
 
 UNREAD_SHARE = 0.01
@@ -54,6 +55,7 @@ class TableFacts:
     columns: Sequence[Column]
     rows: int
     account: Account
+    key: Sequence[str] = ()
 
 
 @dataclass(frozen=True)
@@ -91,6 +93,7 @@ class Facts:
     filled_before: Mapping[str, Set[str]] = field(default_factory=dict)
     judged_shares: Mapping[str, Set[str]] = field(default_factory=dict)
     rowless: Sequence[Rowless] = ()
+    changed: Sequence[PlanChange] = ()
     unopened: Mapping[str, str] = field(default_factory=dict)
     may_be_empty: Set[str] = frozenset()
 
@@ -299,6 +302,19 @@ def _unread_runs(facts: Facts) -> Iterator[Finding]:
         )
 
 
+def _changed(facts: Facts) -> Iterator[Finding]:
+    """What of the plan is other than in earlier runs: it is not compared with those."""
+    if not facts.changed:
+        return
+    tables = sorted({name.strip() for one in facts.changed for name in one.tables})
+    columns = sorted({column for one in facts.changed for _, column in one.columns})
+    parts = [f"the rows of {listed(tables, 4)}"] if tables else []
+    parts += [f"the columns {listed(columns, 6)}"] if columns else []
+    since = f"{len(facts.changed)} of {_runs(facts.earlier)}" if facts.earlier > 1 else "the run before"
+    what = f"the plan has changed since {since}: {' and '.join(parts)} are not compared"
+    yield Finding("plan-changed", what, fails=False)
+
+
 def _unread(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables:
         for column, count in table.account.unread.items():
@@ -333,6 +349,16 @@ def _doubles(facts: Facts) -> Iterator[Finding]:
             yield Finding("doubles", what, fails=False, table=table.name, examples=examples)
 
 
+def _keys(facts: Facts) -> Iterator[Finding]:
+    """Rows that lack a part of their key: nothing tells them from others, and none is a double."""
+    for table in facts.tables:
+        for column in table.key:
+            lacking = table.rows - table.account.filled.get(column, 0)
+            if lacking > 0 and table.rows:
+                what = f"{lacking:,} of {table.rows:,} rows of {table.name} have no {column}, by which records are told apart"
+                yield Finding("key-missing", what, fails=False, table=table.name, column=column)
+
+
 def _checks(facts: Facts) -> Iterator[Finding]:
     for one in facts.broken:
         examples = tuple(
@@ -359,9 +385,11 @@ RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
     _blank,
     _checks,
     _drift,
+    _changed,
     _unread_runs,
     _rejects,
     _unread,
     _notes,
+    _keys,
     _doubles,
 )

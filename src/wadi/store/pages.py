@@ -12,7 +12,7 @@ import orjson
 from wadi.store.outcome import Link, Role, State
 from wadi.web.messages import Headers, Request
 
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 SCHEMA = """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
@@ -23,7 +23,7 @@ CREATE TABLE pages (
     file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
     listing BLOB, digest BLOB,
     depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
-    row_count INTEGER, inputs BLOB, edge BLOB,
+    row_count INTEGER, inputs BLOB, edge BLOB, last INTEGER,
     UNIQUE (kind, identity));
 CREATE INDEX waiting ON pages (route) WHERE state = 0;
 CREATE INDEX waiting_at ON pages (host, route) WHERE state = 0;
@@ -46,7 +46,7 @@ START_PAGE = 0
 """The source of the links that the start addresses are."""
 STEP = struct.Struct(">I")
 KNOWN = b"known"
-PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs"
+PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs, last"
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +56,8 @@ class Page:
     `rows_before` counts the rows of the listing's pages before it, `dry` those of them that had none, lately and in a row.
     `edge` tells the first and the last row of the page before it (of a page asked for once more: its own), empty where that
     is not known.
-    `inputs` are the values that it was first asked for with, of a start or of a link that has its own.
+    `inputs` are the values that it was first asked for with, of a start or of a link that has its own. `last` is the number of
+    the listing's last page, where a page before it states one.
     """
 
     id: int
@@ -68,6 +69,7 @@ class Page:
     dry: int = 0
     edge: bytes = b""
     inputs: Mapping[str, Any] = field(default_factory=dict)
+    last: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,8 +115,9 @@ def page_of(
     dry: int,
     edge: bytes | None,
     inputs: bytes | None,
+    last: int | None,
 ) -> Page:
     fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
     request = Request(url, method, fields, body or b"")
     own = orjson.loads(inputs) if inputs else {}
-    return Page(page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", own)
+    return Page(page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", own, last)

@@ -35,6 +35,9 @@ from wadi.store.queue import Queue
 from wadi.urls import host_of
 from wadi.web.messages import Request
 
+SoFar = tuple[int, int, bytes, int | None]
+"""What is known of a listing before a page: its rows, last pages without any, the edge of the one before, how many there are."""
+
 
 class RunState:
     """An open run database. Use as a context manager."""
@@ -129,8 +132,8 @@ class RunState:
         return self._added
 
     def _keep(self, outcome: Outcome) -> None:
-        (route, depth, rows_before, dry, status) = self._db.execute(
-            "SELECT route, depth, rows_before, dry, status FROM pages WHERE id = ?", (outcome.page,)
+        (route, depth, rows_before, dry, status, last) = self._db.execute(
+            "SELECT route, depth, rows_before, dry, status, last FROM pages WHERE id = ?", (outcome.page,)
         ).fetchone()
         reply, location = outcome.reply, outcome.location
         self._db.execute(
@@ -171,20 +174,22 @@ class RunState:
             self._db.execute("DELETE FROM rows WHERE page = ?", (outcome.page,))
         for rows in outcome.tables:
             self._keep_rows(outcome.page, rows)
-        self._keep_links(
-            outcome, route, depth, (rows_before + (outcome.rows or 0), dry + 1 if outcome.rows == 0 else 0)
-        )
+        listed = (rows_before + (outcome.rows or 0), dry + 1 if outcome.rows == 0 else 0)
+        self._keep_links(outcome, route, depth, listed, outcome.of_pages if outcome.of_pages is not None else last)
 
-    def _keep_links(self, outcome: Outcome, route: bytes, depth: int, listed: tuple[int, int]) -> None:
-        """Where the page leads; `listed` are the rows of its listing so far, and its last pages without any."""
+    def _keep_links(
+        self, outcome: Outcome, route: bytes, depth: int, listed: tuple[int, int], last: int | None
+    ) -> None:
+        """Where the page leads; `listed` are the rows of its listing so far, and its last pages without any; `last` is the number
+        of its last page, as far as stated."""
         for link in outcome.links:
             kept_inputs = orjson.dumps(link.inputs) if link.inputs else None
             if link.role is Role.NEXT:
-                so_far = (*listed, outcome.edge)
+                so_far: SoFar = (*listed, outcome.edge, last)
                 target = self._page(link.kind, link.request, route_of(route, link), depth, so_far)
             else:
                 steps = depth + link.deeper
-                so_far = (0, 0, link.edge)
+                so_far = (0, 0, link.edge, None)
                 target = self._page(link.kind, link.request, route_of(route, link), steps, so_far, kept_inputs)
             self._db.execute(
                 "INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?, ?, ?, ?)",
@@ -214,7 +219,7 @@ class RunState:
         request: Request,
         route: bytes,
         depth: int = 0,
-        so_far: tuple[int, int, bytes] = (0, 0, b""),
+        so_far: SoFar = (0, 0, b"", None),
         inputs: bytes | None = None,
     ) -> int:
         """The id of the page, which is new or known; a known one that waits moves up when this route is the lesser."""
@@ -226,8 +231,8 @@ class RunState:
             headers, host = orjson.dumps(request.headers) if request.headers else None, host_of(request.url)
             cursor = self._db.execute(
                 "INSERT INTO pages (kind, identity, host, method, url, headers, body, route,"
-                " depth, rows_before, dry, edge, inputs)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                " depth, rows_before, dry, edge, last, inputs)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     kind,
                     identity,

@@ -123,6 +123,13 @@ def _cells(row: list[Any], readers: Sequence[Any]) -> list[Any]:
     ]
 
 
+def _key_text() -> Any:
+    """A text that is in a key: of any length, but where a database wants to know how long it may be."""
+    import sqlalchemy as sa
+
+    return sa.Text().with_variant(sa.String(_SHORT), "mysql", "mariadb", "mssql", "oracle")
+
+
 def _table(metadata: MetaData, name: str, columns: Sequence[Column], key: Sequence[str]) -> Table:
     import sqlalchemy as sa
 
@@ -135,7 +142,7 @@ def _table(metadata: MetaData, name: str, columns: Sequence[Column], key: Sequen
         kind = sa.Text() if column.many else kinds.get(column.type, sa.Text())
         in_key = column.name in key
         made.append(
-            sa.Column(column.name, sa.String(_SHORT) if in_key and isinstance(kind, sa.Text) else kind, primary_key=in_key,
+            sa.Column(column.name, _key_text() if in_key and isinstance(kind, sa.Text) else kind, primary_key=in_key,
                       autoincrement=False, nullable=not in_key, comment=column.unit)
         )  # fmt: skip
     return sa.Table(name, metadata, *made)

@@ -97,12 +97,14 @@ def _new_sheet(
     sheet.fit_to_pages(1, 0)  # printed as wide as the paper, the head on each page
     sheet.repeat_rows(0)
     for place, column in enumerate(columns):
-        title = f"{column.name} [{column.unit}]" if column.unit else column.name
+        title = column.name
         longest = max([len(title) + 4, *(len(str(flat(row[place]))) + 2 for row in sample if row[place] is not None)])
         width = 11 if column.type == "date" else 20 if column.type == "datetime" else longest
         sheet.set_column(place, place, min(max(width, _WIDTHS[0]), _WIDTHS[1]))
         is_number = column.type in NUMERIC and not column.many
         sheet.write_string(0, place, title, number_head if is_number else head)
+        if column.unit:
+            sheet.write_comment(0, place, f"in {column.unit}", {"x_scale": 0.6, "y_scale": 0.3})
 
     def write(row: int, place: int, column: Column, value: Any, links: int) -> int:
         """One cell; 1 where it is a link, of which a sheet has only so many."""

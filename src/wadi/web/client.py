@@ -257,7 +257,4 @@ def _phrase(status: int) -> str:
 
 
 def _with_tries(failure: FetchFailed, tries: Tries) -> FetchFailed:
-    if not tries.count:
-        return failure
-    again = f"; tried {tries.count + 1} times over {tries.waited_s:.0f} s"
-    return FetchFailed(failure.cause, failure.what + again, failure.reply)
+    return FetchFailed(failure.cause, failure.what, failure.reply, tries=tries.count + 1)

@@ -104,10 +104,12 @@ Cause = Literal[
 
 
 class FetchFailed(Exception):
-    """A request that gave no page. `reply` is there when the host answered, with a status that is no success."""
+    """A request that gave no page. `reply` is there when the host answered, with a status that is no success; `tries` is how
+    often it was sent."""
 
-    def __init__(self, cause: Cause, what: str, reply: Reply | None = None) -> None:
+    def __init__(self, cause: Cause, what: str, reply: Reply | None = None, *, tries: int = 1) -> None:
         super().__init__(what)
         self.cause: Cause = cause
         self.what = what
         self.reply = reply
+        self.tries = tries

@@ -64,11 +64,11 @@ def _set(query: str, values: Mapping[str, Any], escape: Callable[[str, Any], str
     left = dict(values)
     for piece in query.split("&") if query else []:
         name = name_of(piece)
-        if name in left:
-            pieces.append(escape(name, left.pop(name)))
-        elif name not in values:
+        if name not in values:
             pieces.append(piece)
-    return "&".join(filter(None, [*pieces, *(escape(name, value) for name, value in left.items())]))
+        elif name in left and (made := escape(name, left.pop(name))):
+            pieces.append(made)
+    return "&".join([*pieces, *(made for name, value in left.items() if (made := escape(name, value)))])
 
 
 def _escaped(name: str, value: Any) -> str:

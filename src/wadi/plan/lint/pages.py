@@ -142,8 +142,10 @@ def links(plan: Plan, text: PlanText) -> Iterator[Finding]:
                 text.problem("unknown-page", path, f'there is no page kind "{target}"', now=now, key=path[0] == "page"),
             )
     opened = {target for _, target in named}
+    # A name that is near to a page's means that page: one slip is one mistake.
+    meant = {near for target in opened - plan.page.keys() if (near := nearest(target, plan.page))}
     for page in plan.page:
-        if page not in opened:
+        if page not in opened | meant:
             path = ("page", page)
             yield path, text.problem(
                 "unopened-page", path, f'nothing opens page "{page}"', key=True,

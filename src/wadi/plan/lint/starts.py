@@ -204,6 +204,8 @@ def unused_inputs(plan: Plan, text: PlanText, given: set[str]) -> Iterator[Findi
             continue
         path = ("inputs", name)
         near = nearest(name, used)
+        if near is not None and near not in plan.inputs:
+            continue  # that one is named as not set: one slip is one mistake
         hint = f'did you mean "{near}"?' if near else f"write it into an address:  {{{name}}}"
         from_outside = f'--input {name}: the plan has no input "{name}"'
         what = from_outside if name in given else f'nothing uses the input "{name}"'

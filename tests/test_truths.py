@@ -1,0 +1,343 @@
+"""What is said is true: one test for each thing that was once said otherwise, by the installed program where it is one's."""
+
+from __future__ import annotations
+
+import base64
+import gzip
+import hashlib
+import json
+import re
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiohttp import web
+
+from conftest import EXAMPLES, Program, plan_text, serving
+from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.plan.reader import PlanError, load_plan
+
+LISTING = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+NEXT
+[page.list.fields]
+name = "."
+"""
+
+
+def _plan(following: str = "") -> str:
+    return LISTING.replace("NEXT\n", f"{following}\n" if following else "")
+
+
+def _run(program: Program, pages: Mapping[str, Any], plan: str, *arguments: str) -> Any:
+    with serving(SmallHost(pages).application) as site:
+        (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
+        return program("run", "p.toml", *arguments)
+
+
+@pytest.mark.parametrize("rows", ["1", "7", "31"])
+def test_a_row_beyond_the_limit_does_not_count(program: Program, site: str, rows: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text())
+    done = program("run", "springs.toml", "-i", f"site={site}", "--rows", rows)
+    assert "without the detail page's columns" not in done.err
+
+
+def test_the_limit_that_ended_a_crawl_is_named(program: Program) -> None:
+    pages = {"/l": items("<a href=/1>a</a>"), "/1": "<i>1</i>"}
+    plan = _plan("").replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
+    assert "ended by the depth limit" in _run(program, pages, plan, "--depth", "0", "--pages", "9").err
+    assert "ended by the pages limit" in _run(program, pages, plan, "--depth", "1", "--pages", "1").err
+
+
+def test_a_time_to_answer_is_kept_and_tries_are_counted(program: Program) -> None:
+    async def never(request: web.Request) -> web.Response:
+        import asyncio
+
+        await asyncio.sleep(6)
+        return web.Response()
+
+    def application() -> web.Application:
+        app = web.Application()
+        app.router.add_get("/l", never)
+        return app
+
+    with serving(application) as site:
+        head = HEAD.replace("http://h", site).replace("parallel = 3", 'parallel = 3\nanswer_within = "300ms"')
+        path = program.folder / "p.toml"
+        path.write_text(head + _plan())
+        began = time.monotonic()
+        done = program("run", path)
+        assert time.monotonic() - began < 4
+        assert "no whole answer within 0 s [timed-out]" in done.err
+        assert "asked" not in done.err
+        assert "refused" not in done.err
+        path.write_text(head.replace("retries = 0", "retries = 2") + _plan())
+        done = program("run", path)
+    assert re.search(r"asked 3 times in \d+ s \[timed-out\]", done.err), done.err
+
+
+def test_a_failure_says_where_redirects_led_and_why_is_not_cut(program: Program) -> None:
+    pages: dict[str, Any] = {
+        "/l": (302, {"Location": "/login"}, ""),
+        "/login": "<title>Log in</title><form><input type=password name=p></form>",
+    }
+    done = _run(program, pages, _plan('expect = "ul"'))
+    assert "(redirected to http://127.0.0.1:" in done.err
+    assert "is a log-in page" in done.err
+    pages["/login"] = (404, {}, "nothing here for you")
+    done = _run(program, pages, _plan('expect = "ul"'))
+    assert re.search(r'/l → http://127\.0\.0\.1:\d+/login: status 404 \(Not Found\): "nothing here for you"', done.err)
+    long = "x" * 600
+    done = _run(
+        program, {f"/l?{long}": (500, {}, '{"error": "the pump is broken"}')}, _plan().replace("/l", f"/l?{long}")
+    )
+    assert '{"error": "the pump is broken"}' in done.err
+    assert "…" not in done.err
+    assert done.err.count(long) == 1  # an address is said once
+
+
+def test_what_was_unchanged_is_counted(program: Program, site: str) -> None:
+    (program.folder / "springs.toml").write_text(plan_text())
+    assert program("run", "springs.toml", "-i", f"site={site}", "-q").status == 0
+    done = program("run", "springs.toml", "-i", f"site={site}", "--since", "springs")
+    assert re.search(r"unchanged \d+ of 366 pages, as the site says: taken from the earlier run", done.err), done.err
+
+
+def test_csv_is_called_csv(program: Program) -> None:
+    pages = {"/d.csv": (200, {"Content-Type": "text/csv"}, "name,flow\na,1\nb,2\n")}
+    with serving(SmallHost(pages).application) as site:
+        assert "the reply is CSV of 2 lines" in program("inspect", f"{site}/d.csv").out
+
+
+def test_export_says_which_tables_it_did_not_write(program: Program) -> None:
+    plan = _plan() + '[page.list.lists.parts]\nrows = "i"\nfields = { part = "." }\n'
+    assert _run(program, {"/l": items("a <i>1</i>", "b <i>2</i>")}, plan).status == 0
+    assert "further tables (--table NAME): parts" in program("export", "p", "-o", "t.csv").err
+    assert "further tables" not in program("export", "p", "-o", "t.xlsx").err
+
+
+def test_texts_of_csv_are_as_they_are_and_what_a_spreadsheet_would_run_is_counted(program: Program) -> None:
+    pages = {"/l": items("-rw-r--r--", "=1+1", "plain", "-5")}
+    done = _run(program, pages, _plan(), "-o", "t.csv")
+    assert (program.folder / "t.csv").read_text().split() == ["name", "-rw-r--r--", "=1+1", "plain", "-5"]
+    assert "t.csv: cells that a spreadsheet would run as formulas: 2 of name; --disarm puts ' before them" in done.err
+    assert program("export", "p", "-o", "t.csv", "--disarm").err.count("formulas") == 0
+    assert (program.folder / "t.csv").read_text().split() == ["name", "'-rw-r--r--", "'=1+1", "plain", "-5"]
+    assert "formulas" not in _run(program, pages, _plan() + "[table.t]\ndisarm = true\n", "-o", "u.csv").err
+    assert (program.folder / "u.csv").read_text().split()[1] == "'-rw-r--r--"
+
+
+def test_what_the_plan_changed_is_no_drift(program: Program) -> None:
+    pages = {"/l": items(*(f"<b>row {n}</b> <i>{n}</i> <u>x</u>" for n in range(30)))}
+    own = _plan().replace('name = "."', 'name = "b"\nsize = { at = "i", type = "integer" }\nmark = "u"\n')
+    assert _run(program, pages, own).status == 0
+    changed = own.replace('mark = "u"\n', "").replace(
+        'size = { at = "i", type = "integer" }', 'size = { at = "i", type = "integer", adjust = "times 1000" }'
+    )
+    assert _run(program, pages, changed).status == 0
+    told = json.loads(program("verify", "p", "--json").out)
+    assert [(one["code"], one["fails"]) for one in told["findings"]] == [("plan-changed", False)]
+    assert 'the columns "mark", "size" are not compared' in told["findings"][0]["what"]
+    pages["/l"] = items(*(f"<b>row {n}</b> <u>x</u>" for n in range(30)))
+    assert _run(program, pages, changed).status == 1  # and what goes blank is, still
+    assert "size is blank in every row" in program("verify", "p").out
+
+
+def test_the_number_of_the_last_page_is_remembered(tmp_path: Path) -> None:
+    pages = {"/l": items("a", more="<p class=last>2</p>"), "/l?p=2": items("b"), "/l?p=3": items("c")}
+    with crawled(tmp_path, pages, _plan('next = { count = { parameter = "p" }, last = ".last" }')) as done:
+        assert [row[0] for row in done.rows()] == ["a", "b"]
+        assert done.host.asked == ["GET /l", "GET /l?p=2"]
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "code", "what"),
+    [
+        ('name = "."', 'name = { at = ".", unit = "m" }', "both-keys", "unit means nothing here"),
+        ('name = "."', 'name = { at = ".", locale = "de" }', "both-keys", "locale means nothing here"),
+        ('name = "."', 'name = { at = ".", format = "d.M.y" }', "both-keys", "format means nothing here"),
+        ("[page.list]", '[page.list.next]\nsend = { p = { from = "input.site" } }\n[page.list]', "wrong-value", "next takes nothing from"),
+        ('page = "list"', 'page = "list"\npost = "json"', "missing-key", "begins with a POST"),
+        ('rows = "li"', 'rows = "li"\nnext = { at = "a", skip = "x", count = { parameter = "p" } }', "both-keys", "in one way"),
+    ],
+)  # fmt: skip
+def test_lint_names_what_would_not_happen(tmp_path: Path, old: str, new: str, code: str, what: str) -> None:
+    plan = _plan('next = { count = { parameter = "p" } }' if "POST" in what else "").replace(old, new, 1)
+    with pytest.raises(PlanError) as caught:
+        plan_of(tmp_path, plan)
+    assert any(one.code == code and what in one.what for one in caught.value.problems), str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ('[page.list.fields]', 'open = { sprign = "a" }\n[page.spring]\ncompletes = "t"\nfields = { x = "i" }\n[page.list.fields]'),
+        ('"{+site}/l"', '"{+sit}/l"'),
+    ],
+)  # fmt: skip
+def test_one_slip_is_one_mistake(tmp_path: Path, old: str, new: str) -> None:
+    path = tmp_path / "p.toml"
+    path.write_text(HEAD + _plan().replace(old, new, 1))
+    with pytest.raises(PlanError) as caught:
+        load_plan(path)
+    assert len(caught.value.problems) == 1, str(caught.value)
+
+
+def test_a_request_that_some_rows_do_without_is_no_news(tmp_path: Path) -> None:
+    plan = _plan().replace(
+        "[page.list.fields]", 'open = { one = { address = "/d", send = { n = "i" } } }\n[page.list.fields]'
+    )
+    plan += '[page.one]\ncompletes = "t"\nfields = { size = "u" }\n'
+    with crawled(tmp_path, {"/l": items("a <i>1</i>", "b"), "/d?n=1": "<u>9</u>"}, plan) as done:
+        assert done.notes == []
+    with crawled(tmp_path / "x", {"/l": items("a", "b")}, plan) as done:
+        assert done.notes == ["nothing-to-send"]
+
+
+def test_a_list_goes_out_as_one_parameter_for_each_and_objects_as_json(tmp_path: Path) -> None:
+    bodies: list[str] = []
+
+    def answer(request: web.Request, body: str) -> str:
+        bodies.append(body)
+        return items("a")
+
+    plan = _plan().replace(
+        "[page.list]",
+        'post = "form"\nvalues = { area = ["north", "east side"], deep = true, filter = { least = 2 } }\n[page.list]',
+        1,
+    )
+    with crawled(tmp_path, {"/l": answer}, plan):
+        assert bodies == ["area=north&area=east+side&deep=true&filter=%7B%22least%22%3A2%7D"]
+
+
+def test_nothing_is_looked_at_that_robots_txt_forbids(program: Program) -> None:
+    host = SmallHost(
+        {
+            "/robots.txt": (200, {"Content-Type": "text/plain"}, "User-agent: *\nDisallow: /l"),
+            "/l": items("a", "b", "c"),
+        }
+    )
+    with serving(host.application) as site:
+        for command in (("inspect", f"{site}/l"), ("try", f"{site}/l", "li")):
+            done = program(*command)
+            assert done.status == 2
+            assert "not fetched: robots.txt line 2" in done.err
+            assert host.asked == []
+        assert program("inspect", f"{site}/l", "--ignore-robots").status == 0
+    assert host.asked == ["GET /l"]
+
+
+def test_rows_without_their_key_are_told(program: Program) -> None:
+    pages = {"/l": items("<b>a</b>", "<b>b</b>", "<i>c</i>")}
+    plan = _plan().replace('name = "."', 'name = "b"\nother = "i"') + '[table.t]\nkey = "name"\n'
+    _run(program, pages, plan)
+    assert "1 of 3 rows of t have no name, by which records are told apart [key-missing]" in program("verify", "p").out
+
+
+def test_a_package_of_several_files_of_one_table_has_a_name_for_each(program: Program) -> None:
+    _run(program, {"/l": items("a", "b")}, _plan())
+    done = program("export", "p", "-o", "t.csv", "-o", "t.tsv", "-o", "t.jsonl", "--package", "--delimiter", ";")
+    assert done.status == 0
+    package = json.loads((program.folder / "datapackage.json").read_text())
+    names = [one["name"] for one in package["resources"]]
+    assert names == ["t.csv", "t.tsv", "t.jsonl"]
+    assert [one.get("dialect", {}).get("delimiter") for one in package["resources"]] == [";", "\t", None]
+    for one in package["resources"]:  # the rules of the Data Package standard for names, paths and digests
+        assert re.fullmatch(r"[a-z0-9._-]+", one["name"])
+        data = (program.folder / one["path"]).read_bytes()
+        assert one["hash"] == f"sha256:{hashlib.sha256(data).hexdigest()}"
+        assert one["bytes"] == len(data)
+
+
+def test_digests_of_the_archive_are_base32_as_rfc_4648_has_it(tmp_path: Path) -> None:
+    packed = gzip.compress(items("a", "b").encode())
+    pages = {"/l": (302, {"Location": "/m"}, ""), "/m": (200, {"Content-Encoding": "gzip"}, packed)}
+    with crawled(tmp_path, pages, _plan()) as done:
+        records = gzip.decompress(next((done.run.folder / "pages").glob("*.warc.gz")).read_bytes()).split(
+            b"WARC/1.1\r\n"
+        )[1:]
+    checked = 0
+    for record in records:
+        head, _, block = record.partition(b"\r\n\r\n")
+        fields = dict(line.split(b": ", 1) for line in head.split(b"\r\n"))
+        if fields[b"WARC-Type"] != b"response":
+            continue
+        block = block[: int(fields[b"Content-Length"])]
+        payload = block.partition(b"\r\n\r\n")[2]
+        said = fields[b"WARC-Payload-Digest"].removeprefix(b"sha256:")
+        assert base64.b32decode(said) == hashlib.sha256(payload).digest()
+        checked += 1
+    assert checked == 3  # robots.txt, the redirect, the page
+
+
+def test_doubled_rows_are_those_that_are_the_same_in_all_columns(program: Program) -> None:
+    (program.folder / "t.csv").write_text("name,flow\na,1\na,2\na,2\n")
+    assert "1 row the same as one before" in program("profile", "t.csv").out
+    assert "1 row the same as one before" in program("profile", "t.csv", "--columns", "name").out
+
+
+def test_a_terminal_without_all_letters_shows_escapes(program: Program) -> None:
+    _run(program, {"/l": items("Źródło", "Źródło", "Źródło", "b")}, _plan())
+    program.environment |= {"PYTHONIOENCODING": "ascii", "LC_ALL": "C", "PYTHONUTF8": "0"}
+    done = program("profile", "p")
+    assert done.status == 0
+    assert "\\u0179r\\xf3d\\u0142o" in done.out
+
+
+def test_names_that_are_copied_are_whole_and_quoted(program: Program) -> None:
+    _run(program, {"/l": items("a", "b")}, _plan())
+    (program.folder / "p.toml").rename(program.folder / "a plan with a rather long name for its purpose.toml")
+    with serving(SmallHost({"/l": items("a")}).application) as site:
+        path = program.folder / "a plan with a rather long name for its purpose.toml"
+        path.write_text(HEAD.replace("http://h", site) + _plan())
+        done = program("run", path)
+    command = re.search(r"write it: +(wadi export .*)", done.err)
+    assert command is not None
+    again = subprocess.run(
+        ["bash", "-c", command[1].replace("wadi", str(Path(sys.executable).with_name("wadi")), 1)],
+        cwd=program.folder,
+        capture_output=True,
+        check=False,
+    )
+    assert again.returncode == 0, again.stderr
+    program.environment["COLUMNS"] = "80"
+    listed = program("runs").out
+    assert all(str(one.relative_to(program.folder)) in listed for one in program.folder.glob("runs/*/*"))
+
+
+def test_the_log_says_queued_for_what_waits(tmp_path: Path) -> None:
+    with crawled(tmp_path, {"/l": items("a")}, _plan()) as done:
+        log = [json.loads(line)["event"] for line in (done.run.folder / "run.log").read_text().splitlines()]
+    assert log == ["queued", "page_done"]
+
+
+def test_examples_are_copied_and_what_is_there_stays(program: Program) -> None:
+    (program.folder / "examples").mkdir()
+    (program.folder / "examples" / "walk.toml").write_text("mine")
+    done = program("demo", "--examples", "examples")
+    assert done.status == 0
+    assert "1 were there already and stay" in done.err
+    names = {one.name for one in EXAMPLES.iterdir() if one.is_file()}
+    assert {one.name for one in (program.folder / "examples").iterdir()} == names
+    assert (program.folder / "examples" / "walk.toml").read_text() == "mine"
+
+
+def test_a_rehearsal_reckons_with_the_pause_that_robots_txt_asks_for(program: Program) -> None:
+    links = items(*(f"<a href=/{n}>{n}</a>" for n in range(10)))
+    robots = (200, {"Content-Type": "text/plain"}, "User-agent: *\nCrawl-delay: 1")
+    pages = {"/robots.txt": robots, "/l": links, **{f"/{n}": "<i>x</i>" for n in range(10)}}
+    plan = _plan().replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
+    with serving(SmallHost(pages).application) as site:
+        (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
+        assert "about 11 requests (1 list, 10 one), 11 s at the plan's pace" in program("preview", "p.toml").out
+        assert "11 s at the plan's pace" in program("preview", "p.toml").out  # from today's cache, too
