@@ -85,6 +85,19 @@ def test_a_time_to_answer_is_kept_and_tries_are_counted(program: Program) -> Non
     assert re.search(r"asked 3 times in \d+ s \[timed-out\]", done.err), done.err
 
 
+def test_a_host_that_stops_answering_has_not_refused(tmp_path: Path) -> None:
+    def broken_off(request: web.Request, body: str) -> str:
+        assert request.transport is not None
+        request.transport.abort()
+        return ""
+
+    pages = {"/l": items(*(f"<a href=/{n}>{n}</a>" for n in range(20))), **{f"/{n}": broken_off for n in range(20)}}
+    plan = _plan().replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
+    with crawled(tmp_path, pages, plan, rest="20ms", retries=1) as done:
+        assert done.run.end == "host unreachable"
+
+
 def test_a_failure_says_where_redirects_led_and_why_is_not_cut(program: Program) -> None:
     pages: dict[str, Any] = {
         "/l": (302, {"Location": "/login"}, ""),
@@ -162,6 +175,7 @@ def test_the_number_of_the_last_page_is_remembered(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("old", "new", "code", "what"),
     [
+        ('rows = "li"', 'total = { at = "i", under = "Height" }\nrows = "li"', "missing-key", "under is about the cells of a row"),
         ('name = "."', 'name = { at = ".", unit = "m" }', "both-keys", "unit means nothing here"),
         ('name = "."', 'name = { at = ".", locale = "de" }', "both-keys", "locale means nothing here"),
         ('name = "."', 'name = { at = ".", format = "d.M.y" }', "both-keys", "format means nothing here"),

@@ -230,7 +230,7 @@ class _Work:
                     continue
                 one = self.fields.setdefault((page.kind, table.table, name), FieldSeen(page.kind, table.table, name))
                 cells = [row[place] for row in table.rows]
-                filled = [cell for cell in cells if cell is not None and cell != []]
+                filled = [cell for cell in cells if cell not in (None, [], "")]
                 one.rows += len(cells)
                 one.filled += len(filled)
                 one.several += table.several.get(name, 0)

@@ -47,12 +47,12 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             told = {"plan": opened.plan_name, "run": str(opened.folder), **verdict.as_dict()}
             write_json({**told, "earlier": verified.earlier}, out)
         elif not args.quiet:
-            console(out).print(verdict_view(verdict, verbose=args.verbose))
+            console(out).print(verdict_view(verdict, verbose=args.verbose, cuts=out.isatty()))
     return Status.DONE if verdict.holds else Status.NOT_ALL
 
 
-def verdict_view(verdict: Verdict, *, verbose: bool = False) -> RenderableType:
-    """The verdict for people: the sentence, what fails, remarks."""
+def verdict_view(verdict: Verdict, *, verbose: bool = False, cuts: bool = True) -> RenderableType:
+    """The verdict for people: the sentence, what fails, remarks; `cuts` for a terminal."""
     from rich.console import Group
 
     from wadi.cli.show import plain
@@ -63,20 +63,20 @@ def verdict_view(verdict: Verdict, *, verbose: bool = False) -> RenderableType:
     for title, which, style in (("does not hold", fails, "red"), ("worth knowing", remarks, "")):
         if which:
             parts += [plain(""), plain(title, "bold")]
-            parts += [line for one in which for line in _lines(one, style, verbose=verbose)]
+            parts += [line for one in which for line in _lines(one, style, verbose=verbose, cuts=cuts)]
     if not verdict.earlier:
         parts += [plain(""), plain(verdict.compared, "dim")]
     return Group(*parts)
 
 
-def _lines(one: Finding, style: str, *, verbose: bool) -> list[RenderableType]:
+def _lines(one: Finding, style: str, *, verbose: bool, cuts: bool) -> list[RenderableType]:
     from wadi.cli.show import plain
     from wadi.problems import shortened
 
     where = f"{one.table}: " if one.table and one.table not in one.what else ""
     shown = one.examples if verbose else one.examples[:_SHOWN]
     lines: list[RenderableType] = [plain(f"  {where}{one.what} [{one.code}]", style)]
-    lines += [plain(f"      {shortened(example, 180)}", "dim") for example in shown]
+    lines += [plain(f"      {shortened(example, 180) if cuts else example}", "dim") for example in shown]
     left = len(one.examples) - len(shown)
     return lines + ([plain(f"      {left} more: -v", "dim")] if left else [])
 

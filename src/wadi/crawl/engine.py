@@ -43,7 +43,7 @@ from wadi.web.hours import closed_for_s
 from wadi.web.manners import Stopped
 from wadi.web.messages import FetchFailed, Reply
 
-_TROUBLES = frozenset({"unreachable", "timed-out", "broken-off"})
+_NO_ANSWER = frozenset({"unreachable", "timed-out", "broken-off"})
 _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _REFUSALS = frozenset({401, 403, 407, 451})
 PATIENCE_S = 10.0
@@ -244,7 +244,7 @@ class Engine:
         if self._client.any_unreachable():
             return End.UNREACHABLE
         if self._health.given_up():
-            return End.REFUSED
+            return End.REFUSED if self._health.refuses() else End.UNREACHABLE
         if not self._counts[State.WAITING]:
             return End.COMPLETE
         most = self._task.limits.pages
@@ -477,7 +477,7 @@ class Engine:
         """A page was settled: its host answers, unless the page failed for good by trouble or by a block."""
         host = fetched.page.request.host
         if fetched.failure is not None and is_trouble(fetched.failure):
-            self._troubled(host, fetched.failure.what)
+            self._troubled(host, fetched.failure.what, has_answered=fetched.failure.reply is not None)
         elif outcome.failure is not None and outcome.failure.code == "blocked":
             self._troubled(host, outcome.failure.what)
         elif outcome.failure is not None and _is_refusal(fetched.failure):
@@ -498,11 +498,11 @@ class Engine:
         if problem.code == "blocked":
             self._client.refused(page.request.host, shortened(problem.what, 80))
         if problem.code != "not-the-page":
-            self._troubled(page.request.host, problem.what)
+            self._troubled(page.request.host, problem.what, has_answered=problem.code not in _NO_ANSWER)
 
-    def _troubled(self, host: str, why: str) -> None:
+    def _troubled(self, host: str, why: str, *, has_answered: bool = True) -> None:
         was_given_up = self._health.is_given_up(host)
-        rest_s = self._health.failed(host, why, self._clock())
+        rest_s = self._health.failed(host, why, self._clock(), is_refusal=has_answered)
         if self._health.is_given_up(host) and not was_given_up:
             self._report(HostGivenUp(host, why))
         elif rest_s is not None:
@@ -522,4 +522,4 @@ def _is_refusal(failure: FetchFailed | None) -> bool:
 
 def is_trouble(failure: FetchFailed) -> bool:
     """Whether a failure is one that may pass: nobody there, no whole answer, or a status that says so."""
-    return failure.cause in _TROUBLES or (failure.reply is not None and failure.reply.status in _TROUBLE_STATUSES)
+    return failure.cause in _NO_ANSWER or (failure.reply is not None and failure.reply.status in _TROUBLE_STATUSES)

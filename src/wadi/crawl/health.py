@@ -18,6 +18,7 @@ class _Host:
     is_probing: bool = False
     why: str = ""
     refusals: int = 0
+    is_refusal: bool = True
 
 
 @dataclass
@@ -41,14 +42,15 @@ class Health:
         """Whether the host ever answered: one that never did is not worth waiting for."""
         return host in self._answered
 
-    def failed(self, host: str, why: str, now: float) -> float | None:
-        """A page did not come, or was a block. Gives the seconds that the host rests from now on; None when it does not.
+    def failed(self, host: str, why: str, now: float, *, is_refusal: bool = True) -> float | None:
+        """A page did not come, or was a block: `is_refusal` where the host said so, and not where no answer came. Gives the
+        seconds that the host rests from now on; None when it does not.
 
         A host that never answered is given up without a rest.
         """
         state = self._hosts.setdefault(host, _Host())
         state.failures += 1
-        state.why = why
+        state.why, state.is_refusal = why, is_refusal
         if not state.is_probing and state.failures < _IN_A_ROW:
             return None
         if state.until > now:
@@ -79,6 +81,10 @@ class Health:
     def given_up(self) -> dict[str, str]:
         """The hosts that were given up, and why."""
         return {host: state.why for host, state in self._hosts.items() if state.rests > _MOST_RESTS}
+
+    def refuses(self) -> bool:
+        """Whether some host was given up since it said no, and not for want of answers alone."""
+        return any(self._hosts[host].is_refusal for host in self.given_up())
 
     def room(self, host: str, now: float) -> int | None:
         """How many pages of a host may be in flight: 0 while it rests, 1 to see whether it answers again, None for any."""

@@ -32,6 +32,8 @@ _TOLD_APART = frozenset({"rowless", "no-total", "unread-total"})
 """Notes that rules of their own tell."""
 _EXAMPLES = 5
 _SOME_ROWS = 3
+_LONG = 1000
+"""What is longer is cut: the cause of a failure stands at the end."""
 
 
 @dataclass(frozen=True)
@@ -138,7 +140,7 @@ class Verdict:
             compared = f", and nothing drifted against {_runs(self.earlier)}" if self.earlier else ""
             return f"{head}; all that was asked for holds{compared}."
         more = f"; and {len(fails) - 3} more" if len(fails) > 3 else ""
-        return f"{head}; {'; '.join(shortened(what, 160) for what in fails[:3])}{more}."
+        return f"{head}; {'; '.join(shortened(what, _LONG) for what in fails[:3])}{more}."
 
     def as_dict(self) -> dict[str, Any]:
         """The verdict for programs."""
@@ -250,7 +252,7 @@ def _notes(facts: Facts) -> Iterator[Finding]:
             yield Finding(code, what, examples=urls[:_EXAMPLES])
         else:
             example = next(str(note["what"]) for _, note in facts.notes if note["code"] == code)
-            yield Finding(code, f"{count:,} × {shortened(example, 120)}", fails=False, examples=urls[:_EXAMPLES])
+            yield Finding(code, f"{count:,} × {shortened(example, _LONG)}", fails=False, examples=urls[:_EXAMPLES])
 
 
 def _totals(facts: Facts) -> Iterator[Finding]:
@@ -324,9 +326,9 @@ def _unread(facts: Facts) -> Iterator[Finding]:
             what = (
                 f"{count:,} cells of {column} cannot be read"
                 if is_known
-                else f"{count:,} × {shortened(problem.what, 120)}"
+                else f"{count:,} × {shortened(problem.what, _LONG)}"
             )
-            yield Finding("unread", what, fails, table.name, column, (f"{shortened(problem.what, 120)}: {url}",))
+            yield Finding("unread", what, fails, table.name, column, (f"{shortened(problem.what, _LONG)}: {url}",))
 
 
 def _blank(facts: Facts) -> Iterator[Finding]:

@@ -42,9 +42,13 @@ def expressions(plan: Plan, text: PlanText) -> Iterator[Finding]:
 def field_settings(plan: Plan, text: PlanText) -> Iterator[Finding]:
     """What a field says about itself."""
     for page, kind in plan.page.items():
-        for path, field, _ in fields_of(page, kind):
+        for path, field, is_in_row in fields_of(page, kind):
             yield from _sources(path, field, text)
             yield from _one_field(path, field, text)
+            if field.under is not None and not is_in_row:
+                at = (*path, "under")
+                what = "under is about the cells of a row, and the page has no rows"
+                yield at, text.problem("missing-key", at, what, key=True, now='rows = "table.facts tr"')
 
 
 def _sources(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
