@@ -23,6 +23,8 @@ BEGIN, END = "<!-- made by docs/make.py: begin -->", "<!-- made by docs/make.py:
 PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("the plan", "", model.Plan),
     ("a file in `[inputs]`", "inputs", model.InputFile),
+    ("a sequence in `[inputs]`", "sequence", model.InputSequence),
+    ("a secret in `[inputs]`", "secret", model.InputSecret),
     ("`[start]`", "start", model.StartPlan),
     ("`[login]`", "login", model.LoginPlan),
     ("`[links]`", "links", model.LinksPlan),

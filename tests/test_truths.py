@@ -20,6 +20,7 @@ from aiohttp import web
 from conftest import EXAMPLES, Program, plan_text, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
 from wadi.plan.reader import PlanError, load_plan
+from wadi.runs import Run
 
 LISTING = """[start]
 page = "list"
@@ -355,3 +356,118 @@ def test_a_rehearsal_reckons_with_the_pause_that_robots_txt_asks_for(program: Pr
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
         assert "about 11 requests (1 list, 10 one), 11 s at the plan's pace" in program("preview", "p.toml").out
         assert "11 s at the plan's pace" in program("preview", "p.toml").out  # from today's cache, too
+
+
+def test_the_pages_of_a_crawl_are_a_table(program: Program) -> None:
+    count = 0
+
+    def shy(request: web.Request, body: str) -> Any:
+        nonlocal count
+        count += 1
+        return (503, {}, "soon") if count == 1 else "<i>7</i>"
+
+    pages = {
+        "/l": items(*(f"<a href=/{n}>{n}</a>" for n in range(3))),
+        "/0": (302, {"Location": "/moved"}, ""),
+        "/moved": "<i>5</i>",
+        "/1": (404, {}, "no such spring"),
+        "/2": shy,
+    }
+    plan = _plan().replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
+    with serving(SmallHost(pages).application) as site:
+        head = HEAD.replace("http://h", site).replace("retries = 0", "retries = 2")
+        (program.folder / "p.toml").write_text(head + plan)
+        assert program("run", "p.toml").status == 1
+        assert program("export", "p", "--table", "pages", "-o", "pages.jsonl").status == 0
+    found = [json.loads(line) for line in (program.folder / "pages.jsonl").read_text().splitlines()]
+    short = [
+        (
+            one["kind"],
+            one["url"].removeprefix(site),
+            (one["final_url"] or "").removeprefix(site),
+            one["state"],
+            one["status"],
+            one["tries"],
+            one["code"],
+        )
+        for one in found
+    ]
+    assert short == [
+        ("list", "/l", "/l", "read", 200, 1, None),
+        ("one", "/0", "/moved", "read", 200, 1, None),
+        ("one", "/1", "/1", "failed", 404, 1, "http-status"),
+        ("one", "/2", "/2", "read", 200, 2, None),
+    ]
+    assert '"no such spring"' in found[2]["reason"]
+    assert all(one["size"] and one["at"].endswith("+00:00") and one["seconds"] >= 0 for one in found)
+
+
+@pytest.mark.parametrize(
+    ("field", "wanted"),
+    [
+        ('{ at = "i", many = true, distinct = true }', ["b", "a", "c"]),
+        ('{ at = "i", many = true, in_order = true }', ["a", "b", "b", "c"]),
+        ('{ at = "i", many = true, distinct = true, in_order = true, join = "+" }', "a+b+c"),
+        ('{ at = "u", many = true, in_order = true, type = "integer" }', [2, 10]),
+        ('{ at = "a", attr = "href", clean = "percent-decode" }', "/é b%ZZ"),
+        ('{ at = "s", clean = "percent-decode" }', "%E9"),
+    ],
+)
+def test_lists_each_once_and_in_order_and_escapes_undone(tmp_path: Path, field: str, wanted: Any) -> None:
+    row = "<i>b</i><i>a</i><i>b</i><i>c</i><u>10</u><u>2</u><a href=/%C3%A9%20b%ZZ>x</a><s>%E9</s>"
+    with crawled(tmp_path, {"/l": items(row)}, _plan().replace('name = "."', f"name = {field}")) as done:
+        assert done.rows() == [[wanted]]
+
+
+@pytest.mark.parametrize(
+    ("said", "asked"),
+    [
+        ("{ first = 0, last = 250, step = 100 }", [0, 100, 200]),
+        ("{ first = 3, last = 1, step = -1 }", [3, 2, 1]),
+        ("{ first = 5, last = 5 }", [5]),
+        ("{ first = 5, last = 1 }", "no number leads from 5 to 1 in steps of 1"),
+        ("{ first = 0, last = 9000000000 }", "9,000,000,001 numbers are more than 1,000,000"),
+    ],
+)
+def test_an_input_may_be_a_sequence(tmp_path: Path, said: str, asked: Any) -> None:
+    plan = _plan().replace("{+site}/l", "{+site}/l{?from}")
+    pages = {"/l": lambda request, body: items(request.query["from"])}
+    with serving(SmallHost(pages).application) as site:
+        path = tmp_path / "p.toml"
+        path.write_text(HEAD.replace("http://h", site).replace("[inputs]\n", f"[inputs]\nfrom = {said}\n") + plan)
+        if isinstance(asked, str):
+            with pytest.raises(PlanError, match=asked):
+                load_plan(path)
+            return
+        with Run.begin(load_plan(path), tmp_path / "runs") as run:
+            run.crawl()
+            assert [row[0] for row in run.read().rows] == [str(one) for one in asked]
+
+
+def test_inspect_shows_what_header_fields_say_of_paging_and_the_plan_follows(program: Program) -> None:
+    def answer(request: web.Request, body: str) -> Any:
+        page = int(request.query.get("page", 1))
+        rows = [{"n": n} for n in range(3 * page - 2, min(3 * page, 7) + 1)]
+        told = {"X-Total-Count": "7", **({"X-Next-Page": str(page + 1)} if page < 3 else {})}
+        return (200, {"Content-Type": "application/json", **told}, json.dumps(rows))
+
+    plan = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "$[*]"
+table = "t"
+total = { from = "header.X-Total-Count" }
+next = { send = { page = { from = "header.X-Next-Page" } } }
+fields = { n = { at = "$.n", type = "integer" } }
+"""
+    with serving(SmallHost({"/l": answer}).application) as site:
+        shown = " ".join(program("inspect", f"{site}/l").out.split())
+        assert 'X-Total-Count: 7 total = { from = "header.X-Total-Count" }' in shown
+        assert 'X-Next-Page: 2 next = { send = { page = { from = "header.X-Next-Page" } } }' in shown
+        (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
+        done = program("run", "p.toml", "-o", "t.csv")
+    assert done.status == 0, done.err
+    assert "7 rows of 7 that the site states" in done.err
+    assert (program.folder / "t.csv").read_text().split() == ["n", *map(str, range(1, 8))]

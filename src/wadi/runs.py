@@ -31,6 +31,7 @@ from wadi.table.finish import Means, Trouble
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.seen import Sighting
 from wadi.table.troubles import PROBLEMS, REJECTS, Troubles
+from wadi.table.visits import PAGES, Visits
 from wadi.table.writers import PLAIN, Style
 from wadi.urls import without_secret
 
@@ -180,8 +181,8 @@ class Run:
         trouble: Callable[[Trouble], None] = lambda trouble: None,
         *,
         with_helpers: bool = False,
-    ) -> Assembly | Outcomes | Troubles:
-        """The rows of a table, to be taken once, with its columns and account; `problems` and `rejects` are tables, too.
+    ) -> Assembly | Outcomes | Troubles | Visits:
+        """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects` and `pages` are tables, too.
 
         What does not come about on the way is told to `trouble`; `with_helpers` rows have the columns, too, that the plan
         leaves out. Raises UsageError for an unknown table.
@@ -189,6 +190,8 @@ class Run:
         name, plan = self._known(table), self.loaded.plan
         if name == OUTCOMES and has_outcomes(plan):
             return Outcomes(self.state, plan, self.tables[0])
+        if name not in self.tables and name == PAGES:
+            return Visits(self.state)
         if name not in self.tables:
             return Troubles(name, self.tables, self.assembly, lambda page: without_secret(self.state.url_of(page)))
         limit = plan.limits.rows
@@ -282,8 +285,8 @@ class Run:
     def _known(self, table: str | None) -> str:
         if table is None:
             return self.tables[0]
-        if table not in (*self.tables, PROBLEMS, REJECTS):
-            now = f"tables of this run: {listed([*self.tables, PROBLEMS, REJECTS])}"
+        if table not in (known := (*self.tables, PROBLEMS, REJECTS, PAGES)):
+            now = f"tables of this run: {listed(dict.fromkeys(known))}"
             raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
         return table
 

@@ -9,6 +9,7 @@ import re
 import shlex
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from urllib.parse import unquote
 
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.problems import listed, nearest
@@ -115,6 +116,18 @@ def _cased(how: str) -> Callable[..., Step]:
     return make
 
 
+def _percent_decoded() -> Step:
+    """Escapes of URLs undone (RFC 3986 §2.1), in UTF-8; what is no UTF-8 stays as it is."""
+
+    def step(text: str) -> str:
+        try:
+            return unquote(text, errors="strict")
+        except UnicodeDecodeError:
+            return text
+
+    return step
+
+
 def _first(count: int) -> Step:
     return lambda text: text[:count] if count > 0 else text[count:]
 
@@ -147,6 +160,7 @@ STEPS: dict[str, Verb] = {
     "after": Verb(_after, ("TEXT",), 0, "what stands behind the first TEXT; all of it where there is none"),
     "before": Verb(_before, ("TEXT",), 0, "what stands in front of the first TEXT; all of it where there is none"),
     "between": Verb(_between, ("LEFT", "RIGHT"), 0, "what stands between the first LEFT and the next RIGHT"),
+    "percent-decode": Verb(_percent_decoded, (), 0, "escapes of addresses undone: %C3%A9 becomes é"),
     "drop": Verb(_drop, ("TEXT",), 0, "every TEXT taken out"),
     "remove": Verb(_remove, ("PATTERN",), 0, "everything that a regular expression matches taken out"),
     "replace": Verb(_replace, ("OLD", "NEW"), 0, "every OLD turned into NEW"),

@@ -26,7 +26,8 @@ EXAMPLES = """examples:
   wadi export springs -o - | head -5            CSV on standard output
   wadi export springs -o springs.xlsx -o springs.csv.gz --package --codebook springs.md
   wadi export springs -o postgresql://user@localhost/water --into upsert
-  wadi export springs --table problems -o problems.csv
+  wadi export springs --table problems -o problems.csv     cells that could not be read; rejects: rows left out
+  wadi export springs --table pages -o pages.csv           every page: address, status, tries, reason, bytes, time
   wadi export springs~1 -o springs.jsonl        the complete run before the newest
 """
 

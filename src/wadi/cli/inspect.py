@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 import shlex
 from collections.abc import Sequence
 from pathlib import Path
@@ -104,6 +105,7 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
     return blocks(
         [
             ("reply", _reply_lines(page, look, word)),
+            ("headers", _header_lines(page)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
             ("fields", _field_lines(look.fields, width)),
             *_row_blocks(look, width, verbose=verbose),
@@ -121,6 +123,31 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
             ("sources", _source_lines(look, most // 3)),
         ]
     )
+
+
+_TOTALS = re.compile(r"(?:x-)?(?:total|count|total-count|total-results|total-items)", re.IGNORECASE)
+_NEXT_PAGES = re.compile(r"(?:x-)?next-?page", re.IGNORECASE)
+_OTHER_PAGING = re.compile(
+    r"(?:x-)?(?:page|per-page|total-pages|page-count|pagination|content-range|offset|limit)", re.IGNORECASE
+)
+
+
+def _header_lines(page: OpenedPage) -> list[str]:
+    """The header fields by which a service tells how a listing goes on, with what a plan says to use them."""
+    from wadi.crawl.paging import header_next
+
+    lines = []
+    for name, value in page.reply.headers:
+        said = f"{name}: {shortened(value, 120)}"
+        if name.lower() == "link" and header_next(page.reply):
+            lines.append(f'{said}   next = {{ rel = "next" }}')
+        elif _TOTALS.fullmatch(name):
+            lines.append(f'{said}   total = {{ from = "header.{name}" }}')
+        elif _NEXT_PAGES.fullmatch(name):
+            lines.append(f'{said}   next = {{ send = {{ page = {{ from = "header.{name}" }} }} }}')
+        elif _OTHER_PAGING.fullmatch(name):
+            lines.append(said)
+    return lines
 
 
 def _reply_lines(page: OpenedPage, look: Look, word: Word | None) -> list[str]:

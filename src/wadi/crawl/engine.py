@@ -10,7 +10,7 @@ import asyncio
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping, Set
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import StrEnum
 
@@ -358,6 +358,7 @@ class Engine:
                 reply = await self._client.fetch(page.request)
             else:
                 reply = earlier.reply(page, await self._client.fetch(earlier.asked(page)))
+            began.times += reply.tries - 1
             return _Fetched(page, session, reply, None, await self._helped(page, reply))
         except FetchFailed as failure:
             began.times += failure.tries - 1
@@ -385,7 +386,8 @@ class Engine:
         self._open |= {one.page.request.host for one in fetched}
         for one in fetched:
             try:
-                outcome = self._outcome(one)
+                asked = self._asked.get(one.page.id)
+                outcome = replace(self._outcome(one), tries=asked.times if asked else None)
                 settled.append((one, outcome))
                 self._healthy(one, outcome)
             except Blocked as block:

@@ -62,6 +62,8 @@ class Field:
     split: str | None = None
     join: str | None = None
     default: str | int | float | bool | None = None
+    distinct: bool = False
+    in_order: bool = False
 
     @cached_property
     def pick(self) -> Callable[[Scope, Document], list[Node]]:
@@ -202,6 +204,10 @@ def _value_of(one: Field, text: str, where: Where, steps: Steps | None) -> Any:
 
 def _chosen(one: Field, values: list[Any], steps: Steps | None, *, is_unread: bool) -> Any:
     """The cell of the values: the first, all as a list, or joined; the default where there is none to be read."""
+    if one.distinct:
+        values = _recorded(steps, "distinct", _each_once(values))
+    if one.in_order:
+        values = _recorded(steps, "in_order", sorted(values, key=lambda value: (str(type(value)), value)))
     if one.many and one.join is None:
         return _recorded(steps, "many", values)
     if values:
@@ -214,6 +220,12 @@ def _chosen(one: Field, values: list[Any], steps: Steps | None, *, is_unread: bo
     if one.default is None or (is_unread and not one.many):
         return None
     return _recorded(steps, "default", one.default)
+
+
+def _each_once(values: list[Any]) -> list[Any]:
+    """Each value once, where it stood first."""
+    seen: list[Any] = []
+    return [value for value in values if value not in seen and not seen.append(value)]  # type: ignore[func-returns-value]
 
 
 def _recorded(steps: Steps | None, name: str, value: Any) -> Any:

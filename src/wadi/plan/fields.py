@@ -33,6 +33,8 @@ def compile_field(name: str, plan: FieldPlan, this_year: int, functions: Mapping
         split=plan.split,
         join=plan.join,
         default=plan.default,
+        distinct=plan.distinct,
+        in_order=plan.in_order,
     )
 
 

@@ -8,9 +8,10 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from wadi.page.decode import decoded
-from wadi.plan.model import InputFile, InputRows, InputSecret, InputValue
+from wadi.plan.model import InputFile, InputRows, InputSecret, InputSequence, InputValue
 from wadi.web.secrets import mark_of
 
+_MOST_NUMBERS = 1_000_000
 _SEPARATED = {".csv": ",;\t|", ".tsv": "\t"}
 
 
@@ -22,9 +23,20 @@ def resolved(inputs: Mapping[str, InputValue], name: str, folder: Path) -> Input
     """The value of an input: that of its file, if it is one (relative to the plan's folder), and of a secret its mark.
     Raises BadInputFile."""
     value = inputs[name]
+    if isinstance(value, InputSequence):
+        return _sequence(value)
     if isinstance(value, InputSecret):
         return mark_of(name)
     return read_file(folder / value.file) if isinstance(value, InputFile) else value
+
+
+def _sequence(said: InputSequence) -> list[int]:
+    """The numbers of a sequence. Raises BadInputFile for one that has none, or too many."""
+    if said.step == 0 or (said.last - said.first) * said.step < 0:
+        raise BadInputFile(f"no number leads from {said.first} to {said.last} in steps of {said.step}")
+    if (count := abs((said.last - said.first) // said.step) + 1) > _MOST_NUMBERS:
+        raise BadInputFile(f"{count:,} numbers are more than {_MOST_NUMBERS:,}")
+    return list(range(said.first, said.last + (1 if said.step > 0 else -1), said.step))
 
 
 def read_file(path: Path) -> InputRows | list[str]:

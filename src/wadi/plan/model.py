@@ -86,6 +86,14 @@ class InputFile(Part):
     )
 
 
+class InputSequence(Part):
+    """An input whose values are the whole numbers of a sequence."""
+
+    first: int = Field(description="the first number")
+    last: int = Field(description="the last number, where the steps meet it")
+    step: int = Field(1, description="from one number to the next")
+
+
 class InputSecret(Part):
     """An input that is a secret: it is never written down, and sent only to hosts that the plan names."""
 
@@ -96,7 +104,7 @@ class InputSecret(Part):
 
 
 InputRows = list[dict[str, str]]
-InputValue = str | int | float | bool | list[str] | list[int] | InputRows | InputFile | InputSecret
+InputValue = str | int | float | bool | list[str] | list[int] | InputRows | InputFile | InputSecret | InputSequence
 
 
 class FieldPlan(Part):
@@ -167,6 +175,8 @@ class FieldPlan(Part):
     )
     zone: str | None = Field(None, description="of datetime: the time zone (IANA name) of texts that name none")
     adjust: Strings = Field([], description="steps from number or date to the same: VERB ARGUMENT…")
+    distinct: bool = Field(False, description="with many: each value once")
+    in_order: bool = Field(False, description="with many: the values sorted, numbers and dates by what they are")
     join: str | None = Field(None, description="with many: the values as one text, with this between them")
     about: str = Field("", description="what the column is, for the codebook and the Data Package")
     default: str | int | float | bool | None = Field(None, description="for a value that is absent or missing")

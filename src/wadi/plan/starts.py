@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from wadi.plan.model import InputFile, InputSecret, InputValue, Plan
+from wadi.plan.model import InputFile, InputSecret, InputSequence, InputValue, Plan
 from wadi.urls import resolve
 from wadi.web.messages import Request
 from wadi.web.parameters import expanded, filled, names_in, with_body
@@ -93,7 +93,11 @@ def _request(plan: Plan, kind: str, template: str, values: Mapping[str, Scalar])
 
 def fixed_inputs(inputs: Mapping[str, InputValue]) -> dict[str, Any]:
     """The inputs that have one value."""
-    return {name: value for name, value in inputs.items() if not isinstance(value, list | InputFile | InputSecret)}
+    return {
+        name: value
+        for name, value in inputs.items()
+        if not isinstance(value, list | InputFile | InputSecret | InputSequence)
+    }
 
 
 def combinations(inputs: Mapping[str, InputValue], used: set[str]) -> Iterator[dict[str, Scalar]]:
@@ -113,7 +117,7 @@ def _choices(inputs: Mapping[str, InputValue], used: set[str]) -> list[list[dict
     choices: list[list[dict[str, Scalar]]] = []
     for name, value in inputs.items():
         if not isinstance(value, list):
-            choices.append([] if isinstance(value, InputFile | InputSecret) else [{name: value}])
+            choices.append([] if isinstance(value, InputFile | InputSecret | InputSequence) else [{name: value}])
         elif name in heads:
             choices.append([_named(name, one) for one in value])
     return choices

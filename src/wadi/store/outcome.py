@@ -129,7 +129,7 @@ class Outcome:
 
     `digest` tells the rows of a listing's page from those of its other pages, `row_digests` each row. `rows` is how many
     rows the page has, None where its kind has none. `payload` is the digest of the body when it stands at `location`. `edge`
-    tells the page's first and last row, `of_pages` how many pages the listing says it has.
+    tells the page's first and last row, `of_pages` how many pages the listing says it has. `tries` is how often it was sent.
     """
 
     page: int
@@ -147,6 +147,7 @@ class Outcome:
     payload: bytes = b""
     edge: bytes = b""
     of_pages: int | None = None
+    tries: int | None = None
 
     @property
     def state(self) -> State:

@@ -23,7 +23,7 @@ CREATE TABLE pages (
     file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
     listing BLOB, digest BLOB,
     depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
-    row_count INTEGER, inputs BLOB, edge BLOB, last INTEGER,
+    row_count INTEGER, inputs BLOB, edge BLOB, last INTEGER, tries INTEGER,
     UNIQUE (kind, identity));
 CREATE INDEX waiting ON pages (route) WHERE state = 0;
 CREATE INDEX waiting_at ON pages (host, route) WHERE state = 0;

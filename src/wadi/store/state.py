@@ -138,7 +138,7 @@ class RunState:
         reply, location = outcome.reply, outcome.location
         self._db.execute(
             "UPDATE pages SET state=?, status=?, final_url=?, fetched_at=?, elapsed_s=?, size_bytes=?, file=?, offset=?,"
-            " length=?, total=?, failure=?, notes=?, listing=?, digest=?, row_count=? WHERE id=?",
+            " length=?, total=?, failure=?, notes=?, listing=?, digest=?, row_count=?, tries=? WHERE id=?",
             (
                 outcome.state,
                 *(
@@ -153,6 +153,7 @@ class RunState:
                 route[: -STEP.size] if outcome.digest else None,
                 outcome.digest,
                 outcome.rows,
+                outcome.tries,
                 outcome.page,
             ),
         )
@@ -464,6 +465,16 @@ class RunState:
         """Whether a page led to others that are opened."""
         query = "SELECT 1 FROM links WHERE source = ? AND role = ? LIMIT 1"
         return self._db.execute(query, (page, Role.OPEN)).fetchone() is not None
+
+    def all_pages(self) -> Iterator[tuple[Any, ...]]:
+        """Every page that is known, in reading order: kind, URL, final URL, state, status, tries, failure (as a problem's dict),
+        rows, size in bytes, when it was asked for (seconds since 1970), seconds that it took."""
+        query = (
+            "SELECT kind, url, final_url, state, status, tries, failure, row_count, size_bytes, fetched_at, elapsed_s"
+            " FROM pages ORDER BY route, id"
+        )
+        for kind, url, final_url, state, status, tries, failure, *rest in self._db.execute(query):
+            yield (kind, url, final_url, state, status, tries, orjson.loads(failure) if failure else None, *rest)
 
     def kind_counts(self) -> Counter[str]:
         """How many pages are known of each kind."""

@@ -141,7 +141,7 @@ class Client:
                 await self._sleep(decision.wait_s)
             else:
                 self._unreachable.pop(request.host, None)
-                return reply
+                return replace(reply, tries=tries.count + 1) if tries.count else reply
 
     def _remember(self, host: str, failure: FetchFailed) -> None:
         if failure.cause == "unreachable":

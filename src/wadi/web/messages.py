@@ -54,7 +54,8 @@ class Reply:
     """A whole reply. `body` has its content coding undone; `url` is where the redirects ended.
 
     `started_at` is in seconds since 1970 (UTC); the other times are durations in seconds.
-    `received_bytes` is the size of the body on the wire; `left_out_bytes` that of a body which is not at hand any more.
+    `received_bytes` is the size of the body on the wire; `left_out_bytes` that of a body which is not at hand any more. `tries`
+    is how often the request was sent.
     """
 
     request: Request
@@ -68,6 +69,7 @@ class Reply:
     received_bytes: int = 0
     hops: tuple[Hop, ...] = ()
     left_out_bytes: int = 0
+    tries: int = 1
 
     @property
     def size_bytes(self) -> int:

@@ -171,6 +171,8 @@ def _excluded(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]
         ("locale", field.locale is not None and not by_locale, 'a type that is read by locale:  type = "number"'),
         ("format", field.format is not None and field.type not in _BY_FORMAT, 'a type of dates or times:  type = "date"'),
         ("split", field.split is not None and not field.many, 'many = true  makes a list of the pieces'),
+        ("distinct", field.distinct and not field.many, "distinct is for many"),
+        ("in_order", field.in_order and not field.many, "in_order is for many"),
         ("join", field.join is not None and not field.many, "join is for many"),
         ("units", bool(field.units) and not field.unit and field.type != "percent", 'unit = "…"  is what they become'),
         ("around", field.around and field.type not in numbers, "around is for numbers"),
