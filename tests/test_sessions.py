@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import gzip
+import io
 import json
 import os
 import pty
@@ -19,6 +20,8 @@ from aiohttp import web
 
 from conftest import EXAMPLES, Program, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.cli.show import console
+from wadi.cli.summary import summary_of
 from wadi.crawling import credentials_of
 from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.plan.reader import load_plan
@@ -115,6 +118,20 @@ def test_a_session_that_ends_is_begun_anew_and_nothing_is_lost(
     guarded = Guarded(closed, lives)
     assert _crawl(guarded, tmp_path, extra) == ([["r1"], ["r2"], ["r3"], ["r4"]], [])
     assert len(guarded.sessions) == -(-4 // lives)
+
+
+def test_a_session_that_ended_is_told_in_the_summary(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("U", "me")
+    monkeypatch.setenv("P", "secret")
+    guarded = Guarded(lambda request: (302, {"Location": "/login"}, ""), 2)
+    told = io.StringIO()
+    with (
+        serving(guarded.host.application) as address,
+        Run.begin(plan_of(tmp_path, PLAN.replace("EXTRA", ""), address), tmp_path / "runs") as run,
+    ):
+        run.crawl()
+        console(told).print(summary_of(run, []).view())
+    assert "log-in    2 times: the session ended meanwhile" in told.getvalue()
 
 
 @pytest.mark.parametrize(

@@ -100,13 +100,13 @@ def _complete_one(plan: str, folders: Sequence[Path], before: int) -> ChosenRun:
         if complete == before:
             if before or len(ends) == 1:
                 return ChosenRun(folder)
-            newer = f"the newer {folders[0].name} is not ({ends[0]}); {plan}~newest means it"
-            return ChosenRun(folder, f"{folder}: the newest complete run; {newer}")
+            newest = f"{plan}~newest is {folders[0].name} ({ends[0]})"
+            return ChosenRun(folder, f"{folder} is the newest complete run; {newest}")
         complete += 1
     if before:
         what = f'"{plan}" has {complete} complete runs, and the one {before} before the newest was asked for'
         raise RunError(Problem("no-such-run", what, now="wadi runs  lists them"))
-    return ChosenRun(folders[0], f"{folders[0]}: no run of {plan} is complete; this is the newest ({ends[0]})")
+    return ChosenRun(folders[0], f"{folders[0]} is the newest run, and none of {plan} is complete ({ends[0]})")
 
 
 def how_it_ended(folder: Path) -> tuple[bool, str]:
