@@ -294,3 +294,20 @@ def test_how_slowly_a_site_was_asked_and_why_is_told(program: Program) -> None:
     log = [json.loads(line) for line in next(program.folder.glob("runs/p/*/run.log")).read_text().splitlines()]
     assert any(one["event"] == "pace" and "429" in one["why"] for one in log)
     assert len((program.folder / "t.csv").read_text().split()) == 13
+
+
+def test_what_a_refusal_says_is_no_command_to_a_terminal(program: Program) -> None:
+    said = b"\x1b[2J\x1b]0;owned\x07 Access \xe2\x80\xae denied" + b" x" * 300_000
+    with serving(SmallHost({"/l": (403, {"Content-Type": "text/plain"}, said)}).application) as site:
+        (program.folder / "p.toml").write_text(_plan(site, PACED.replace("EXPECT\n", "")))
+        done = program("run", "p.toml")
+    assert done.status == 3
+    assert "Access" in done.err
+    assert not {"\x1b", "\x07", "\u202e"} & set(done.err)
+
+
+def test_an_array_at_the_top_that_is_empty_says_so_itself(program: Program) -> None:
+    plan = _listing("").replace('"li"', '"$[*]"').replace('"."', '"$.name"')
+    with serving(SmallHost({"/l": (200, {"Content-Type": "application/json"}, "[]")}).application) as site:
+        (program.folder / "p.toml").write_text(_plan(site, plan))
+        assert program("run", "p.toml").status == 0

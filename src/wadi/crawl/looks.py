@@ -14,6 +14,7 @@ from wadi.web.messages import Reply
 _MARK = re.compile(r"captcha|challenge|turnstile|are-?you-?human", re.IGNORECASE)
 _MARKED = ("id", "class", "name", "src", "action", "data-sitekey")
 _SHOWN = 3000
+_LOOKED_AT = 200_000
 
 
 def look_of(document: Document, size_bytes: int) -> Look:
@@ -42,14 +43,17 @@ def look_of(document: Document, size_bytes: int) -> Look:
 def first_words(reply: Reply, most: int = 120) -> str:
     """What a reply says to a reader, folded and cut; empty where it says nothing or is no text."""
     try:
-        document = read_document(reply.body, reply.url, reply.content_type)
+        document = read_document(reply.body[:_LOOKED_AT], reply.url, reply.content_type)
     except NotADocument:
         return ""
     if document.kind != "html":
-        return shortened(" ".join(document.text[:_SHOWN].split()), most)
-    body = first(document.top, "body")
-    text = text_of(body if body is not None else document.top) or document.title
-    return shortened(" ".join(text[:_SHOWN].split()), most)
+        text = document.text
+    else:
+        body = first(document.top, "body")
+        text = text_of(body if body is not None else document.top) or document.title
+    # What a host says goes to a terminal: nothing in it is a command to that.
+    words = ("".join(filter(str.isprintable, word)) for word in text[:_SHOWN].split())
+    return shortened(" ".join(words), most)
 
 
 def _is_marked(element: Element) -> bool:
