@@ -21,6 +21,7 @@ from conftest import EXAMPLES, Program, plan_text, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
 from wadi.plan.reader import PlanError, load_plan
 from wadi.runs import Run
+from wadi.web.parameters import LinkRules
 
 LISTING = """[start]
 page = "list"
@@ -471,3 +472,28 @@ fields = { n = { at = "$.n", type = "integer" } }
     assert done.status == 0, done.err
     assert "7 rows of 7 that the site states" in done.err
     assert (program.folder / "t.csv").read_text().split() == ["n", *map(str, range(1, 8))]
+
+
+@pytest.mark.parametrize(
+    ("drop", "sort", "url", "wanted"),
+    [
+        (("s",), False, "http://h/l?a=1;s=9;b=2", "http://h/l?a=1;b=2"),
+        (("s",), True, "http://h/l?b=2;s=9;a=1", "http://h/l?a=1;b=2"),
+        (("session*",), False, "http://h/l;session=9?a=1", "http://h/l?a=1"),
+        (("session*",), False, "http://h/l;v=2;sessionid=9", "http://h/l;v=2"),
+        (("s",), False, "http://h/a;s=1/b;v=1/c;s=2", "http://h/a/b;v=1/c"),
+        ((), True, "http://h/l;v=2?b=1&a=1", "http://h/l;v=2?a=1&b=1"),
+        (("x",), False, "http://h/l?q=a;b", "http://h/l?q=a;b"),
+    ],
+)
+def test_parameters_may_be_parted_by_semicolons(drop: tuple[str, ...], sort: bool, url: str, wanted: str) -> None:
+    assert LinkRules(drop, sort).applied(url) == wanted
+
+
+def test_a_counted_parameter_may_stand_among_semicolons(tmp_path: Path) -> None:
+    plan = _plan('next = { count = { parameter = "ofs", first = 0, step = "rows" } }').replace(
+        "/l", "/l?id=x;ofs=0;n=2"
+    )
+    pages = {"/l?id=x;ofs=0;n=2": items("a", "b"), "/l?id=x;ofs=2;n=2": items("c"), "/l?id=x;ofs=3;n=2": items()}
+    with crawled(tmp_path, pages, plan) as done:
+        assert [row[0] for row in done.rows()] == ["a", "b", "c"]

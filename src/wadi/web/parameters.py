@@ -22,7 +22,8 @@ _PLACEHOLDER = re.compile(r"\{\+?([\w.]+)\}")
 
 @dataclass(frozen=True, slots=True)
 class LinkRules:
-    """What the plan does to addresses of links: parameters left out (patterns), and whether the others are sorted."""
+    """What the plan does to addresses of links: parameters left out (patterns), of the query and of the path, and whether the
+    others of the query are sorted."""
 
     drop: tuple[str, ...] = ()
     sort: bool = False
@@ -30,16 +31,29 @@ class LinkRules:
     def applied(self, url: str) -> str:
         """The address as it is asked for: without its fragment, its parameters as the plan wants them."""
         url = url.partition("#")[0]
-        return _ruled(url, self.drop, self.sort) if (self.drop or self.sort) and "?" in url else url
+        return _ruled(url, self.drop, self.sort) if (self.drop or self.sort) and ("?" in url or ";" in url) else url
 
 
 @lru_cache(maxsize=4096)
 def _ruled(url: str, drop: tuple[str, ...], sort: bool) -> str:
     parts = urlsplit(url)
-    pieces = [piece for piece in parts.query.split("&") if not _is_dropped(name_of(piece), drop)]
+    between = _between(parts.query)
+    pieces = [piece for piece in parts.query.split(between) if not _is_dropped(name_of(piece), drop)]
     if sort:
         pieces.sort()
-    return urlunsplit(parts._replace(query="&".join(pieces)))
+    path = "/".join(_segment(segment, drop) for segment in parts.path.split("/")) if ";" in parts.path else parts.path
+    return urlunsplit(parts._replace(path=path, query=between.join(pieces)))
+
+
+def _segment(segment: str, drop: tuple[str, ...]) -> str:
+    """A segment of a path without the parameters that are left out (RFC 3986 §3.3): `list;session=…`."""
+    name, *own = segment.split(";")
+    return ";".join([name, *(one for one in own if not _is_dropped(name_of(one), drop))])
+
+
+def _between(query: str) -> str:
+    """What stands between the parameters of a query: `;` where some sites write it so, else `&`."""
+    return ";" if ";" in query and "&" not in query and all("=" in piece for piece in query.split(";")) else "&"
 
 
 def _is_dropped(name: str, drop: tuple[str, ...]) -> bool:
@@ -62,13 +76,14 @@ def _set(query: str, values: Mapping[str, Any], escape: Callable[[str, Any], str
     """A query with values set: in the place of the first of their name, others of it gone; at the end where there is none."""
     pieces: list[str] = []
     left = dict(values)
-    for piece in query.split("&") if query else []:
+    between = _between(query)
+    for piece in query.split(between) if query else []:
         name = name_of(piece)
         if name not in values:
             pieces.append(piece)
         elif name in left and (made := escape(name, left.pop(name))):
             pieces.append(made)
-    return "&".join([*pieces, *(made for name, value in left.items() if (made := escape(name, value)))])
+    return between.join([*pieces, *(made for name, value in left.items() if (made := escape(name, value)))])
 
 
 def _escaped(name: str, value: Any) -> str:
@@ -122,7 +137,7 @@ def sent_parameter(request: Request, name: str) -> str | None:
             value = value.get(step) if isinstance(value, dict) else None
         return None if value is None else str(value)
     text = request.body.decode("utf-8", "replace") if request.body else urlsplit(request.url).query
-    return dict(parse_qsl(text, keep_blank_values=True)).get(name)
+    return dict(parse_qsl(text, keep_blank_values=True, separator=_between(text))).get(name)
 
 
 def written(value: object) -> str:
