@@ -167,6 +167,24 @@ def test_what_did_not_come_for_want_of_a_connection_is_asked_for_again(program: 
     assert (program.folder / "t.csv").read_text().split() == ["name", "a", "b", "c"]
 
 
+def test_a_run_in_use_is_left_as_it_is(tmp_path: Path) -> None:
+    pages = {"/l": items("a", more="<a href=/m>more</a>"), "/m": _broken_off}
+    with (
+        serving(SmallHost(pages).application) as site,
+        Run.begin(plan_of(tmp_path, SLOW, site), tmp_path / "runs") as run,
+    ):
+        run.crawl()
+        assert len(list(run.state.failures())) == 1
+        lock = RunLock(run.folder)
+        lock.take()
+        with pytest.raises(RunError, match="another process works on this run"):
+            Run.go_on(run.folder)
+        assert len(list(run.state.failures())) == 1
+        lock.release()
+        with Run.go_on(run.folder) as again:
+            assert list(again.state.failures()) == []
+
+
 def _broken_off(request: web.Request, body: str) -> str:
     assert request.transport is not None
     request.transport.abort()

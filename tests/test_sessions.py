@@ -529,6 +529,7 @@ next = { at = "a", headers = { X-More = "{key}" } }
         ('site = "http://h"', 'site = "http://h"\napi_key = "SECRET"', 'input "api_key" looks like a secret'),
         ("[start]", '[start]\nheaders = { Authorization = "Bearer SECRET" }', 'the header field "Authorization" carries a secret'),
         ("[page.list]", '[page.list.next]\nat = "a"\nheaders = { X-Api-Key = "SECRET" }\n[page.list]', '"X-Api-Key" carries a secret'),
+        ("parallel = 3", 'parallel = 3\nheaders = { X-Auth = "SECRET" }', 'the header field "X-Auth" carries a secret'),
         ("parallel = 3", 'parallel = 3\nheaders = { Cookie = "s=SECRET" }', 'the header field "Cookie" carries a secret'),
         ("[start]", '[start]\npost = "form"\nvalues = { password = "SECRET" }', '"password" looks like a secret'),
         ("parallel = 3", 'parallel = 3\nroutes = "http://me:SECRET@p:80"', "a proxy's log-in does not stand in a plan"),
@@ -586,3 +587,21 @@ def test_pages_are_looked_at_with_user_and_password_and_nothing_of_it_is_kept(pr
             assert base64.b64encode(b"me:pass+word").decode() not in done.out + done.err
     kept = [one.read_bytes() for one in program.folder.rglob("*.warc.gz")]
     assert not any(b"/l " in gzip.decompress(one) for one in kept)
+
+
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ('"{+site}/l"', '"{+site}/l?secretary=anna"'),
+        ('site = "http://h"', 'site = "http://h"\nsecretary = "anna"'),
+        ("parallel = 3", 'parallel = 3\nheaders = { X-Tokenizer = "plain", X-CSRF-Token = "fetch" }'),
+    ],
+)
+def test_what_only_sounds_like_a_secret_is_none(tmp_path: Path, old: str, new: str) -> None:
+    text = (
+        HEAD
+        + '[start]\npage = "l"\naddresses = ["{+site}/l"]\n[page.l]\nrows = "li"\ntable = "t"\nfields = { name = "." }\n'
+    )
+    text = text.replace("{ name", '{ who = { from = "input.secretary" }, name') if "secretary =" in new else text
+    (tmp_path / "p.toml").write_text(text.replace(old, new, 1))
+    load_plan(tmp_path / "p.toml")

@@ -18,7 +18,7 @@ from wadi.plan.reader import LoadedPlan, parse_plan, with_limits
 from wadi.plan.starts import starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError, listed
 from wadi.store.faults import told_as_problems
-from wadi.store.folder import DATABASE, PLAN, choose_run, drop_pages, find_run, new_folder, runs_in
+from wadi.store.folder import DATABASE, PLAN, RunLock, choose_run, drop_pages, find_run, new_folder, runs_in
 from wadi.store.history import History, digest_of, write_history
 from wadi.store.outcome import State
 from wadi.store.state import RunState
@@ -106,9 +106,10 @@ class Run:
 
         `limits` are those of this sitting. Where a limit had ended the run those of the plan hold anew, and what was asked for
         before does not count; a run that was broken off keeps what it was begun with. Pages that did not come for want of a
-        connection wait again.
+        connection wait again. Raises RunError for a run that another process works on.
         """
         folder = find_run(str(name), Path(runs), newest=True)
+        RunLock(folder).check()
         state, loaded = _opened(folder)
         given = {name: value for name, value in limits.items() if value is not None}
         if str(state.meta("end") or "").endswith("limit"):

@@ -167,6 +167,12 @@ class RunLock:
         file.flush()
         self._file = file
 
+    def check(self) -> None:
+        """Raise RunError when another process works on the run, and leave it as it is."""
+        if self.is_taken():
+            self.take()
+            self.release()  # it ended meanwhile
+
     def is_taken(self) -> bool:
         """Whether another process works on the run."""
         try:

@@ -13,13 +13,18 @@ from wadi.plan.text import Finding, PlanText
 from wadi.web.parameters import names_in
 from wadi.web.secrets import mark_of
 
-_FIELD = re.compile(r"(?:proxy-)?authorization|cookie|.*(?:token|api-?key|secret|password).*", re.IGNORECASE)
+_FIELD = re.compile(
+    r"(?:proxy-)?authorization|cookie|x-auth|x-auth-.*|.*(?:token|api-?key|secret|password)(?![a-z]).*", re.IGNORECASE
+)
 """Header fields that carry credentials."""
 _OF_THE_PAGE = re.compile(r".*(?:csrf|xsrf).*", re.IGNORECASE)
-_NAME = re.compile(r".*(?:password|passwd|secret|api[-_]?key|access[-_]?token|auth[-_]?token).*", re.IGNORECASE)
+_NAME = re.compile(
+    r".*(?:password|passwd|secret|api[-_]?key|access[-_]?token|auth[-_]?token)(?![a-z]).*", re.IGNORECASE
+)
 """Parameters and inputs that are named like a secret."""
 _IN_QUERY = re.compile(
-    r"[?&;](?P<name>[\w.-]*(?:password|passwd|secret|api[-_]?key|access[-_]?token|auth[-_]?token)[\w.-]*)=(?!\{)[^&;#]+",
+    r"[?&;](?P<name>[\w.-]*(?:password|passwd|secret|api[-_]?key|access[-_]?token|auth[-_]?token)(?![a-z])[\w.-]*)"
+    r"=(?!\{)[^&;#]+",
     re.IGNORECASE,
 )
 _USER_INFO = re.compile(r"^\s*https?://[^/?#\s]*@", re.IGNORECASE)
