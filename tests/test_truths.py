@@ -368,11 +368,12 @@ def test_the_pages_of_a_crawl_are_a_table(program: Program) -> None:
         return (503, {}, "soon") if count == 1 else "<i>7</i>"
 
     pages = {
-        "/l": items(*(f"<a href=/{n}>{n}</a>" for n in range(3))),
+        "/l": items(*(f"<a href=/{n}>{n}</a>" for n in range(4))),
         "/0": (302, {"Location": "/moved"}, ""),
         "/moved": "<i>5</i>",
         "/1": (404, {}, "no such spring"),
         "/2": shy,
+        "/robots.txt": (200, {"Content-Type": "text/plain"}, "User-agent: *\nDisallow: /3"),
     }
     plan = _plan().replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
     plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
@@ -399,9 +400,10 @@ def test_the_pages_of_a_crawl_are_a_table(program: Program) -> None:
         ("one", "/0", "/moved", "read", 200, 1, None),
         ("one", "/1", "/1", "failed", 404, 1, "http-status"),
         ("one", "/2", "/2", "read", 200, 2, None),
+        ("one", "/3", "", "failed", None, 0, "robots"),
     ]
     assert '"no such spring"' in found[2]["reason"]
-    assert all(one["size"] and one["at"].endswith("+00:00") and one["seconds"] >= 0 for one in found)
+    assert all(one["size"] and one["at"].endswith("+00:00") and one["seconds"] >= 0 for one in found[:4])
 
 
 @pytest.mark.parametrize(

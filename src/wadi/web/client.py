@@ -257,4 +257,5 @@ def _phrase(status: int) -> str:
 
 
 def _with_tries(failure: FetchFailed, tries: Tries) -> FetchFailed:
-    return FetchFailed(failure.cause, failure.what, failure.reply, tries=tries.count + 1)
+    sent = tries.count + (failure.cause != "robots")  # what robots.txt forbids is not sent at all
+    return FetchFailed(failure.cause, failure.what, failure.reply, tries=sent)
