@@ -604,4 +604,4 @@ def test_what_only_sounds_like_a_secret_is_none(tmp_path: Path, old: str, new: s
     )
     text = text.replace("{ name", '{ who = { from = "input.secretary" }, name') if "secretary =" in new else text
     (tmp_path / "p.toml").write_text(text.replace(old, new, 1))
-    load_plan(tmp_path / "p.toml")
+    assert load_plan(tmp_path / "p.toml").secrets == {}

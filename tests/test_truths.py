@@ -19,9 +19,12 @@ from aiohttp import web
 
 from conftest import EXAMPLES, Program, plan_text, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.crawl.health import Health
 from wadi.plan.reader import PlanError, load_plan
+from wadi.quality.measures import ColumnMeasures, Measures, TableMeasures
+from wadi.quality.plan_changes import change_between, comparable
 from wadi.runs import Run
-from wadi.web.parameters import LinkRules
+from wadi.web.parameters import LinkRules, with_parameters
 
 LISTING = """[start]
 page = "list"
@@ -165,6 +168,82 @@ def test_what_the_plan_changed_is_no_drift(program: Program) -> None:
     pages["/l"] = items(*(f"<b>row {n}</b> <u>x</u>" for n in range(30)))
     assert _run(program, pages, changed).status == 1  # and what goes blank is, still
     assert "size is blank in every row" in program("verify", "p").out
+
+
+TABLED = """[start]
+page = "l"
+addresses = ["{+site}/l"]
+[page.l]
+rows = "li"
+table = "t"
+open = { d = "a" }
+fields = { name = "b", size = "i" }
+[page.d]
+expect = "p"
+completes = "t"
+fields = { note = "p" }
+[table.t]
+key = "name"
+"""
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "tables", "columns"),
+    [
+        ('rows = "li"', 'rows = "li.x"', {"t"}, set()),  # of the first of two kinds that give the table
+        ('expect = "p"', 'expect = "h1"', {"t"}, set()),
+        ('key = "name"', 'key = "size"', {"t"}, set()),
+        ('size = "i"', 'size = "u"', set(), {"size"}),
+        ('key = "name"', 'key = "name"\ncolumns = ["size", "…"]', set(), set()),  # another order is no other column
+        ('key = "name"', 'key = "name"\ncolumns = ["name", "size"]', set(), {"note"}),
+        ('key = "name"', 'key = "name"\nrename = { size = "height" }', set(), {"size", "height"}),
+        ("{+site}/l", "{+site}/m", set(), set()),  # a site moves
+        ("[start]", "title = 'x'\n[start]", set(), set()),
+    ],
+)
+def test_what_of_a_plan_has_changed(old: str, new: str, tables: set[str], columns: set[str]) -> None:
+    change = change_between(TABLED, TABLED.replace(old, new, 1))
+    assert (
+        set(change.tables),
+        {column for _, column in change.columns} - ({"size"} if "height" in columns else set()),
+    ) == (
+        tables,
+        columns - ({"size"} if "height" in columns else set()),
+    )
+    both = TableMeasures(9, columns={"name": ColumnMeasures(9), "size": ColumnMeasures(9), "note": ColumnMeasures(9)})
+    kept = comparable(Measures({"t": both}), change).tables
+    assert ("t" in kept) == (not tables)
+    if kept:
+        assert set(kept["t"].columns) == {"name", "size", "note"} - {column for _, column in change.columns}
+
+
+def test_an_unread_last_page_hides_no_missing_total(tmp_path: Path) -> None:
+    plan = _plan('total = ".total"\nnext = { count = { parameter = "p" }, last = ".last" }')
+    with crawled(tmp_path, {"/l": items("a", more="<p class=last>the end"), "/l?p=2": items()}, plan) as done:
+        assert done.notes == ["unread-total", "no-total"]
+
+
+def test_a_list_goes_among_semicolons_as_they_stand() -> None:
+    assert with_parameters("http://h/l?a=1;b=2", {"b": ["x", "y"]}) == "http://h/l?a=1;b=x;b=y"
+    assert with_parameters("http://h/l?a=1&b=2", {"b": []}) == "http://h/l?a=1"
+
+
+def test_listings_of_which_some_state_no_total_are_told_at_the_run(program: Program) -> None:
+    pages = {"/l": items("a", more="<p class=total>1</p>"), "/m": items("b")}
+    plan = _plan('total = ".total"').replace('["{+site}/l"]', '["{+site}/l", "{+site}/m"]')
+    done = _run(program, pages, plan)
+    assert done.status == 0
+    assert "1 × no-total" in done.err
+
+
+def test_a_host_that_refuses_after_it_did_not_answer_has_refused() -> None:
+    health = Health(1.0)
+    health.succeeded("h")
+    health.failed("h", "nobody", 0.0, is_refusal=False)
+    for _ in range(20):
+        health.refused("h", "status 403")
+    assert health.is_given_up("h")
+    assert health.refuses()
 
 
 def test_the_number_of_the_last_page_is_remembered(tmp_path: Path) -> None:

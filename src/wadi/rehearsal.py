@@ -25,6 +25,7 @@ from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE, SITEMAP, starts_of
 from wadi.problems import CrawlError, Problem
+from wadi.quality.tables import is_missing
 from wadi.store.looked import LookedAt, cache_folder
 from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
@@ -230,7 +231,7 @@ class _Work:
                     continue
                 one = self.fields.setdefault((page.kind, table.table, name), FieldSeen(page.kind, table.table, name))
                 cells = [row[place] for row in table.rows]
-                filled = [cell for cell in cells if cell not in (None, [], "")]
+                filled = [cell for cell in cells if not is_missing(cell)]
                 one.rows += len(cells)
                 one.filled += len(filled)
                 one.several += table.several.get(name, 0)

@@ -385,8 +385,8 @@ def why_stopped(run: Run) -> RunStopped | None:
     counts = run.pages()
     if run.end not in NO_END and counts[State.DONE]:
         return None
-    failures = list(run.state.failures())
-    first = f": {failures[0][2]['what']}" if failures else ""
+    failure = next(run.state.failures(), None)
+    first = f": {failure[2]['what']}" if failure else ""
     how = run.end or "not finished"
     what = f"the crawl did not go to its end ({how}), {counts[State.DONE]:,} pages were read{first}"
     now = f"error.run holds what came;  wadi resume {run.folder}  goes on"

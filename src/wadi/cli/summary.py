@@ -177,7 +177,9 @@ class Summary:
             causes = Counter(problem["code"] for _, _, problem in self.failures[most:])
             rest = ", ".join(f"{count} {code}" for code, count in causes.most_common())
             lines.append(f"  … and {len(self.failures) - most} more ({rest}); -v lists them")
-        notes = [one for one in self.notes if not told_in_short(one[1]["code"])]
+        in_verdict = {one.code for one in self.verdict.findings if one.fails and told_in_short(one.code)}
+        # Pages without rows are counted with their table.
+        notes = [one for one in self.notes if one[1]["code"] not in {*in_verdict, "rowless"}]
         for code, (count, url, example) in _grouped(notes).items():
             lines.append(
                 f"  note    {count} × {code}: {_cut(example if url in example else f'{url}: {example}', 160, cuts)}"

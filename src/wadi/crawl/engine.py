@@ -483,10 +483,7 @@ class Engine:
         elif outcome.failure is not None and outcome.failure.code == "blocked":
             self._troubled(host, outcome.failure.what)
         elif outcome.failure is not None and _is_refusal(fetched.failure):
-            was_given_up = self._health.is_given_up(host)
-            count = self._health.refused(host, outcome.failure.what)
-            if self._health.is_given_up(host) and not was_given_up:
-                self._report(HostGivenUp(host, f"{count} refusals in a row, the last: {outcome.failure.what}"))
+            self._troubled(host, outcome.failure.what, is_refused=True)
         elif outcome.failure is None or fetched.failure is not None:
             self._health.succeeded(host)
 
@@ -502,9 +499,12 @@ class Engine:
         if problem.code != "not-the-page":
             self._troubled(page.request.host, problem.what, has_answered=problem.code not in _NO_ANSWER)
 
-    def _troubled(self, host: str, why: str, *, has_answered: bool = True) -> None:
-        was_given_up = self._health.is_given_up(host)
-        rest_s = self._health.failed(host, why, self._clock(), is_refusal=has_answered)
+    def _troubled(self, host: str, why: str, *, has_answered: bool = True, is_refused: bool = False) -> None:
+        was_given_up, rest_s = self._health.is_given_up(host), None
+        if is_refused:
+            why = f"{self._health.refused(host, why)} refusals in a row, the last: {why}"
+        else:
+            rest_s = self._health.failed(host, why, self._clock(), is_refusal=has_answered)
         if self._health.is_given_up(host) and not was_given_up:
             self._report(HostGivenUp(host, why))
         elif rest_s is not None:

@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from wadi.clean.stages import Unread
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
@@ -151,39 +152,36 @@ def _extracted(page: _Page) -> Extract:
             notes.append(Problem("no-next", what, Place(reply.url)))
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
-    last = _stated(page, "next.last", kind.next.last if kind.next is not None else None, notes)
+    last, lacks = _stated(page, "next.last", kind.next.last if kind.next is not None else None)
+    total, lacks_total = _stated(page, "total", kind.total, is_wanted=True)
     is_empty = count == 0 and (stands(kind.empty, document) or is_empty_array(document, kind))
-    total = _stated(page, "total", kind.total, [] if is_empty else notes)
-    if not is_empty:
-        notes += _lacking(page, total, count, notes)
+    if number == 0 and not is_empty:
+        notes += [*lacks, *lacks_total, *([_rowless(page)] if count == 0 else [])]
     return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count, of_pages=last)
 
 
-def _stated(page: _Page, name: str, field: Field | None, notes: list[Problem]) -> int | None:
-    """A number that the page states. Where the first page of a listing states one that cannot be read, `notes` say so."""
-    found = stated_number(field, page.document, page.reply) if field is not None else None
-    if isinstance(found, int) or found is None:
-        return found
-    if page.number == 0:
+def _stated(
+    page: _Page, name: str, field: Field | None, *, is_wanted: bool = False
+) -> tuple[int | None, list[Problem]]:
+    """A number that the page states, and what is to be told of it on the first page of a listing: that it cannot be read, or,
+    where it is wanted, that it is not there."""
+    if field is None:
+        return None, []
+    found, place = stated_number(field, page.document, page.reply), Place(page.reply.url)
+    if isinstance(found, Unread):
         what = f'page "{page.kind.name}": {name} cannot be read: {found.what}'
-        notes.append(Problem("unread-total", what, Place(page.reply.url), why=found.why))
-    return None
+        return None, [Problem("unread-total", what, place, why=found.why)]
+    if found is None and is_wanted:
+        what = f'page "{page.kind.name}": {name} picks nothing, so that nobody can tell whether all rows came'
+        return None, [Problem("no-total", what, place)]
+    return found, []
 
 
-def _lacking(page: _Page, total: int | None, count: int | None, notes: Sequence[Problem]) -> list[Problem]:
-    """What the first page of a listing should have and has not: the total that it is to state, and rows."""
-    kind, place = page.kind, Place(page.reply.url)
-    if page.number:
-        return []
-    lacks: list[Problem] = []
-    if kind.total is not None and total is None and not any(note.code == "unread-total" for note in notes):
-        what = f'page "{kind.name}": total picks nothing, so that nobody can tell whether all rows came'
-        lacks.append(Problem("no-total", what, place))
-    if count == 0:
-        which = " or ".join(f'"{one.text}"' for one in kind.rows)
-        now = 'empty = "…" says what stands on a page that has none'
-        lacks.append(Problem("rowless", f'page "{kind.name}": no {which}: the page gives no rows', place, now=now))
-    return lacks
+def _rowless(page: _Page) -> Problem:
+    """What is to be told of a page without rows that does not say that there are none."""
+    which = " or ".join(f'"{one.text}"' for one in page.kind.rows)
+    what = f'page "{page.kind.name}": no {which}: the page gives no rows'
+    return Problem("rowless", what, Place(page.reply.url), now='empty = "…" says what stands on a page that has none')
 
 
 def is_empty_array(document: Document, kind: Kind) -> bool:

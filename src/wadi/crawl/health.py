@@ -68,7 +68,7 @@ class Health:
         given up: what it says will not change by asking on."""
         state = self._hosts.setdefault(host, _Host())
         state.refusals += 1
-        state.why = why
+        state.why, state.is_refusal = why, True
         if state.refusals >= (_MOST_REFUSALS if self.has_answered(host) else _MOST_REFUSALS_FIRST):
             state.rests, state.is_probing = _MOST_RESTS + 1, True
         return state.refusals

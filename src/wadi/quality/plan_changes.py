@@ -5,17 +5,20 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, TypeVar
 
 from wadi.quality.measures import Measures
 
 _OF_ROWS = ("rows", "table", "completes", "expect", "empty", "next", "open", "side_by_side", "parse", "sheet", "header")
 """The keys of a page kind by which it has other rows."""
+_OF_TABLES = ("key", "doubles", "call", "seen")
+_ADDRESSES = ("addresses", "sitemap", "feed")
+Name = TypeVar("Name")
 
 
 @dataclass(frozen=True)
 class PlanChange:
-    """What differs between two texts of a plan: tables whose rows come about otherwise, and columns by table (`*` for any)."""
+    """What differs between two texts of a plan: tables whose rows come about otherwise, and columns, by table."""
 
     tables: frozenset[str] = frozenset()
     columns: frozenset[tuple[str, str]] = frozenset()
@@ -30,64 +33,65 @@ def change_between(old: str, new: str) -> PlanChange:
         before, after = tomllib.loads(old), tomllib.loads(new)
     except tomllib.TOMLDecodeError:
         return PlanChange()
-    tables = {*dict(_rows_of(before)), *dict(_rows_of(after))}
-    one, other = dict(_rows_of(before)), dict(_rows_of(after))
-    columns, others = dict(_columns_of(before)), dict(_columns_of(after))
     return PlanChange(
-        frozenset(name for name in tables if one.get(name) != other.get(name)),
-        frozenset(name for name in {*columns, *others} if columns.get(name) != others.get(name)),
+        frozenset(_differing(_rows_of(before), _rows_of(after))),
+        frozenset(_differing(_columns_of(before), _columns_of(after))),
     )
+
+
+def _differing(before: Mapping[Name, Any], after: Mapping[Name, Any]) -> Iterator[Name]:
+    return (name for name in {**before, **after} if before.get(name) != after.get(name))
 
 
 def comparable(measures: Measures, change: PlanChange) -> Measures:
     """The measures of an earlier run without what the plan had otherwise then."""
-    kept = {
-        name: replace(
-            table,
-            columns={
-                column: one
-                for column, one in table.columns.items()
-                if not {(name, column), ("*", column)} & change.columns
-            },
-        )
-        for name, table in measures.tables.items()
-        if not {name, "*"} & change.tables
-    }
+    kept = {}
+    for name, table in measures.tables.items():
+        if name not in change.tables:
+            columns = {one: told for one, told in table.columns.items() if (name, one) not in change.columns}
+            kept[name] = replace(table, columns=columns)
     return replace(measures, tables=kept)
 
 
-def _rows_of(plan: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
-    """How the rows of each table come about, as text."""
-    start = {key: value for key, value in _table(plan, "start").items() if key not in ("addresses", "sitemap", "feed")}
+def _rows_of(plan: Mapping[str, Any]) -> dict[str, list[Any]]:
+    """What the plan says of how the rows of each table come about."""
+    start = {key: value for key, value in _table(plan, "start").items() if key not in _ADDRESSES}
+    found: dict[str, list[Any]] = {}
     for name, kind in _tables(plan, "page"):
-        said = {key: kind[key] for key in _OF_ROWS if key in kind}
-        yield str(kind.get("table") or kind.get("completes") or name), repr((start, said))
+        said = [start, *(kind.get(key) for key in _OF_ROWS)]
+        found.setdefault(_table_of(name, kind), []).append(said)
         for one, child in _tables(kind, "lists"):
-            yield str(child.get("table", one)), repr((said, child.get("rows"), child.get("split")))
+            found.setdefault(str(child.get("table", one)), []).append([*said, child.get("rows"), child.get("split")])
     for name, table in _tables(plan, "table"):
-        yield f"{name} ", repr([table.get(key) for key in ("key", "doubles", "call", "seen")])
+        if own := [table.get(key) for key in _OF_TABLES if key in table]:
+            found.setdefault(name, []).append(own)
+    return found
 
 
-def _columns_of(plan: Mapping[str, Any]) -> Iterator[tuple[tuple[str, str], str]]:
-    """How each column comes about, as text: by the name in the plan, and by that in which it is written."""
-    renamed = {old: new for _, table in _tables(plan, "table") for old, new in _table(table, "rename").items()}
-    found: dict[tuple[str, str], list[str]] = {}
+def _columns_of(plan: Mapping[str, Any]) -> dict[tuple[str, str], Any]:
+    """What the plan says of how each column comes about, and whether it is written; by the name in which it is written, too."""
+    found: dict[tuple[str, str], list[Any]] = {}
     for name, kind in _tables(plan, "page"):
-        for column, field in _table(kind, "fields").items():
-            found.setdefault((str(kind.get("table") or kind.get("completes") or name), column), []).append(repr(field))
+        for column, said in _table(kind, "fields").items():
+            found.setdefault((_table_of(name, kind), column), []).append(said)
         for one, child in _tables(kind, "lists"):
-            for column, field in _table(child, "fields").items():
-                found.setdefault((str(child.get("table", one)), column), []).append(repr(field))
+            for column, said in _table(child, "fields").items():
+                found.setdefault((str(child.get("table", one)), column), []).append(said)
     for name, table in _tables(plan, "table"):
-        for column, formula in _table(table, "derive").items():
-            found.setdefault((name, column), []).append(repr(formula))
-        left_out = table.get("columns")
-        for column in left_out if isinstance(left_out, list) else []:
-            found.setdefault((name, str(column)), []).append("written")
-    for (name, column), texts in found.items():
-        yield (name, column), repr(texts)
-        if column in renamed:
-            yield (name, str(renamed[column])), repr(texts)
+        for column, said in _table(table, "derive").items():
+            found.setdefault((name, column), []).append(said)
+    told: dict[tuple[str, str], Any] = {}
+    for (name, column), said in found.items():
+        own = _table(_table(plan, "table"), name)
+        chosen = own.get("columns")
+        is_written = not chosen or column in chosen or "…" in chosen
+        told[name, column] = (said, is_written)
+        told[name, str(_table(own, "rename").get(column, column))] = (said, is_written)
+    return told
+
+
+def _table_of(name: str, kind: Mapping[str, Any]) -> str:
+    return str(kind.get("table") or kind.get("completes") or name)
 
 
 def _table(part: Mapping[str, Any], key: str) -> Mapping[str, Any]:

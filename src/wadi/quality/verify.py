@@ -308,7 +308,7 @@ def _changed(facts: Facts) -> Iterator[Finding]:
     """What of the plan is other than in earlier runs: it is not compared with those."""
     if not facts.changed:
         return
-    tables = sorted({name.strip() for one in facts.changed for name in one.tables})
+    tables = sorted({name for one in facts.changed for name in one.tables})
     columns = sorted({column for one in facts.changed for _, column in one.columns})
     parts = [f"the rows of {listed(tables, 4)}"] if tables else []
     parts += [f"the columns {listed(columns, 6)}"] if columns else []

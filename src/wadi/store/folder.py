@@ -10,9 +10,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from wadi.problems import Place, Problem, RunError, listed
+
+if TYPE_CHECKING:
+    from wadi.store.state import RunState
 
 DATABASE = "run.sqlite"
 PAGES = "pages"
@@ -112,21 +115,25 @@ def _complete_one(plan: str, folders: Sequence[Path], before: int) -> ChosenRun:
 def how_it_ended(folder: Path) -> tuple[bool, str]:
     """Whether a run is complete, and how it ended in words. One that a limit of its plan ended is complete; one that a limit
     of the command line ended, or whose pages all failed, is not."""
-    from wadi.store.outcome import State
     from wadi.store.state import RunState
 
     try:
         with RunState.open(folder / DATABASE) as state:
-            end = state.meta("end")
-            has_pages = state.counts()[State.DONE] > 0
+            end = _end_in_words(state, folder)
             is_cut = bool(state.meta("given_limits"))
     except RunError:
         return False, "damaged"
-    if end is None:
-        return False, "in use" if RunLock(folder).is_taken() else "not finished"
-    if not has_pages:
-        return False, NO_PAGES
-    return end == "complete" or (str(end).endswith("limit") and not is_cut), str(end)
+    return end == "complete" or (end.endswith("limit") and not is_cut), end
+
+
+def _end_in_words(state: RunState, folder: Path) -> str:
+    """How a run ended: as its crawl says, or that no page came, that it is in use, or not finished."""
+    from wadi.store.outcome import State
+
+    end = state.meta("end")
+    if end is None or RunLock(folder).is_taken():
+        return "in use" if RunLock(folder).is_taken() else "not finished"
+    return str(end) if state.counts()[State.DONE] else NO_PAGES
 
 
 def _no_run(name: str, plan: str, runs: Path) -> RunError:
@@ -227,9 +234,7 @@ def run_found(folder: Path) -> RunFound:
     try:
         with RunState.open(folder / DATABASE) as state:
             counts = state.counts()
-            end = state.meta("end")
-            word = "in use" if RunLock(folder).is_taken() else str(end) if end else "not finished"
-            word = NO_PAGES if end and not counts[State.DONE] else word
+            word = _end_in_words(state, folder)
             rows = state.row_count()
             plan, began = str(state.meta("plan")), str(state.meta("began"))
     except RunError:

@@ -72,26 +72,26 @@ def with_parameters(url: str, values: Mapping[str, Any]) -> str:
     return urlunsplit(parts._replace(query=_set(parts.query, values, _escaped), fragment=""))
 
 
-def _set(query: str, values: Mapping[str, Any], escape: Callable[[str, Any], str]) -> str:
+def _set(query: str, values: Mapping[str, Any], escape: Callable[[str, str], str]) -> str:
     """A query with values set: in the place of the first of their name, others of it gone; at the end where there is none."""
     pieces: list[str] = []
-    left = dict(values)
+    left = {name: [escape(name, text) for text in _texts(value)] for name, value in values.items()}
     between = _between(query)
     for piece in query.split(between) if query else []:
         name = name_of(piece)
         if name not in values:
             pieces.append(piece)
-        elif name in left and (made := escape(name, left.pop(name))):
-            pieces.append(made)
-    return between.join([*pieces, *(made for name, value in left.items() if (made := escape(name, value)))])
+        else:
+            pieces += left.pop(name, [])
+    return between.join([*pieces, *(piece for made in left.values() for piece in made)])
 
 
-def _escaped(name: str, value: Any) -> str:
-    return "&".join(f"{quote(name, safe='[]@')}={quote(one, safe='')}" for one in _texts(value))
+def _escaped(name: str, text: str) -> str:
+    return f"{quote(name, safe='[]@')}={quote(text, safe='')}"
 
 
-def _form_pairs(name: str, value: Any) -> str:
-    return form_encoded([(name, one) for one in _texts(value)])
+def _form_pair(name: str, text: str) -> str:
+    return form_encoded([(name, text)])
 
 
 def _texts(value: Any) -> list[str]:
@@ -109,7 +109,7 @@ def with_body(request: Request, post: Post, values: Mapping[str, Any]) -> Reques
     keeps = request.method == "POST" and dict(request.headers).get("Content-Type") == _TYPES[post]
     old = request.body if keeps else b""
     if post == "form":
-        body = _set(old.decode("utf-8", "replace"), values, _form_pairs).encode()
+        body = _set(old.decode("utf-8", "replace"), values, _form_pair).encode()
     else:
         data = orjson.loads(old) if old else {}
         for name, value in values.items():

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import base64
 import html
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from urllib.parse import quote, quote_plus
 
 import orjson
@@ -80,8 +81,8 @@ class Secrets:
 
     def masked(self, host: str, data: bytes) -> bytes:
         """What a host sent with the marks in place of secrets that it was sent."""
-        for written, mark in self._written():
-            if written in data and (host in self.hosts or host in self.authorized):
+        if host in self.hosts or host in self.authorized:
+            for written, mark in self._written:
                 data = data.replace(written, mark)
         return data
 
@@ -101,8 +102,10 @@ class Secrets:
     def _has_mark(self, text: str) -> bool:
         return any(mark in text for mark in self.values)
 
-    def _written(self) -> Iterator[tuple[bytes, bytes]]:
+    @cached_property
+    def _written(self) -> list[tuple[bytes, bytes]]:
         """Each secret as hosts may write it, the longest first, with its mark."""
+        found: list[tuple[bytes, bytes]] = []
         known = [*self.values.items()]
         if self.authorization:
             known.append((mark_of("authorization"), self.authorization.partition(" ")[2]))
@@ -111,7 +114,8 @@ class Secrets:
                 continue
             ways = {value, quote(value, safe=""), quote(value), quote_plus(value), html.escape(value), _in_json(value)}
             for way in sorted(ways, key=len, reverse=True):
-                yield way.encode("utf-8", "surrogateescape"), mark.encode()
+                found.append((way.encode("utf-8", "surrogateescape"), mark.encode()))
+        return found
 
 
 def _in_json(value: str) -> str:
