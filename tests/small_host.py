@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import threading
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -12,6 +14,7 @@ from aiohttp import web
 
 from conftest import serving
 from wadi.crawl.events import Event
+from wadi.demo.proxies import StandInProxy, proxies
 from wadi.plan.reader import LoadedPlan, load_plan, with_limits
 from wadi.runs import Run
 
@@ -73,14 +76,16 @@ def crawled(
     plan: str,
     *,
     top: str = "",
+    manners: str = "",
     rest: str = "0s",
     retries: int = 0,
     **limits: float,
 ) -> Iterator[Crawled]:
-    """A plan (below HEAD) crawled on a small host; files of the plan stand in `folder`. `top` are keys above all headings."""
+    """A plan (below HEAD) crawled on a small host; files of the plan stand in `folder`. `top` are keys above all headings,
+    `manners` further ones of that."""
     host = SmallHost(replies)
     with serving(host.application) as host.address:
-        loaded = plan_of(folder, plan, host.address, top=top, rest=rest, retries=retries, **limits)
+        loaded = plan_of(folder, plan, host.address, top=top, manners=manners, rest=rest, retries=retries, **limits)
         events: list[Event] = []
         with Run.begin(loaded, folder / "runs") as run:
             run.crawl(events.append)
@@ -93,6 +98,7 @@ def plan_of(
     site: str = "http://h",
     *,
     top: str = "",
+    manners: str = "",
     rest: str = "0s",
     retries: int = 0,
     **limits: float,
@@ -101,6 +107,7 @@ def plan_of(
     folder.mkdir(exist_ok=True)
     path = folder / "p.toml"
     head = HEAD.replace('rest = "0s"', f'rest = "{rest}"').replace("retries = 0", f"retries = {retries}")
+    head = head.replace("[manners]\n", f"[manners]\n{manners}\n")
     path.write_text(f"{top}\n{head}{plan}", "utf-8")
     return with_limits(load_plan(path, {"site": site}), **limits)
 
@@ -108,3 +115,26 @@ def plan_of(
 def items(*names: object, more: str = "") -> str:
     """A list of rows, and something below it."""
     return f"<title>List</title><ul>{''.join(f'<li>{name}</li>' for name in names)}</ul>{more}"
+
+
+@contextmanager
+def standing_in(*stand_ins: StandInProxy) -> Iterator[list[str]]:
+    """Proxies in a thread of their own."""
+    ready = threading.Event()
+    held: dict[str, object] = {}
+
+    async def serve() -> None:
+        async with proxies(*stand_ins) as addresses:
+            held["addresses"], held["stop"] = addresses, asyncio.Event()
+            held["loop"] = asyncio.get_running_loop()
+            ready.set()
+            await held["stop"].wait()
+
+    thread = threading.Thread(target=asyncio.run, args=(serve(),), daemon=True)
+    thread.start()
+    assert ready.wait(10)
+    try:
+        yield held["addresses"]  # type: ignore[misc]
+    finally:
+        held["loop"].call_soon_threadsafe(held["stop"].set)  # type: ignore[attr-defined]
+        thread.join(10)

@@ -24,7 +24,11 @@ from wadi.demo.truth import register_rows
 def _as_csv(row: dict[str, Any]) -> dict[str, str]:
     """A row of the truth as it stands in a CSV file."""
     return {
-        name: "" if value in (None, []) else "; ".join(value) if isinstance(value, list) else str(value)
+        name: ""
+        if value in (None, [])
+        else json.dumps(value, ensure_ascii=False, separators=(",", ":"))
+        if isinstance(value, list)
+        else str(value)
         for name, value in row.items()
     }
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Program
+from conftest import EXAMPLES, Program
 from labelled.pages import PAGES
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import compile_kinds
@@ -184,9 +184,9 @@ def test_an_address_is_taken_without_its_password_and_with_its_braces() -> None:
 
 
 def test_what_cannot_be_drafted_is_said(program: Program, site: str) -> None:
-    (program.folder / "page.html").write_text("<ul><li>a<li>b<li>c</ul>")
-    done = program("inspect", "page.html", "--plan", "p.toml")
-    assert (done.status, "a plan needs the address of its page" in done.err) == (2, True)
+    assert program("run", EXAMPLES / "dry.toml", "-i", f"site={site}").status == 0
+    done = program("inspect", "dry#1", "--plan", "p.toml")
+    assert (done.status, "a plan needs the address of its page, or a file" in done.err) == (2, True)
     first = program("inspect", f"{site}/register", "--plan", "p.toml", "-q")
     assert (first.status, first.out, first.err) == (0, "", "")
     kept = (program.folder / "p.toml").read_bytes()

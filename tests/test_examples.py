@@ -9,6 +9,9 @@ from pathlib import Path
 import pytest
 
 from conftest import EXAMPLES, Program
+from small_host import standing_in
+from wadi.demo.office import REGIONS
+from wadi.demo.proxies import StandInProxy
 from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.demo.truth import FURTHER_TRUTHS, TRUTHS
 from wadi.runs import Run
@@ -30,7 +33,9 @@ def test_every_example_has_its_truth_and_its_line_in_the_docs() -> None:
 @pytest.mark.parametrize("name", TRUTHS)
 def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> None:
     program.environment |= {"MERROW_USER": MEMBER, "MERROW_WORD": PASSWORD}
-    done = program("run", EXAMPLES / f"{name}.toml", "-i", f"site={site}", "-o", "out.jsonl")
+    with standing_in(*(StandInProxy(region=region) for region in REGIONS.values())) as (north, south):
+        program.environment |= {"NORTH_PROXY": north, "SOUTH_PROXY": south}
+        done = program("run", EXAMPLES / f"{name}.toml", "-i", f"site={site}", "-o", "out.jsonl")
     assert done.status == 0, done.err
     assert _rows(program.folder / "out.jsonl") == TRUTHS[name](site)
     for plan, table in FURTHER_TRUTHS:

@@ -83,7 +83,7 @@ def test_csv_is_read_by_pandas(tmp_path: Path, ending: str) -> None:
     assert list(found["code"]) == ["A1", "A2", "A3", "A4"]
     assert [text.replace("\r\n", "\n") for text in found["name"]] == [row[1] for row in ROWS]
     assert list(found["flow"].dropna()) == [1472.5, -0.5, 0.1]
-    assert list(found["tags"].dropna()) == ["a; b", "x|y", "@home"]
+    assert list(found["tags"].dropna()) == ['["a","b"]', '["x|y"]', '["@home"]']
     assert list(found["open"].dropna()) == [True, False]
 
 
@@ -93,7 +93,7 @@ def test_csv_disarms_formulas_and_leaves_numbers(tmp_path: Path) -> None:
     assert found == {}
     assert "'=1+1" in text
     assert "'-12 m" in text
-    assert "'@home" in text
+    assert '[""@home""]' in text  # no spreadsheet runs a list
     assert ",-0.5," in text
     plain = _written(tmp_path, "u.csv", Style(noticed=found.__setitem__)).read_text("utf-8")
     assert "'=1+1" not in plain
@@ -217,7 +217,7 @@ def test_sqlite_has_types_a_key_and_merges_by_it(tmp_path: Path) -> None:
         with sqlite3.connect(path) as database:
             return database.execute("SELECT code, flow, day, tags FROM springs ORDER BY code").fetchall()
 
-    assert rows()[0] == ("A1", 1472.5, "2024-05-03", "a; b")
+    assert rows()[0] == ("A1", 1472.5, "2024-05-03", '["a","b"]')
     changed = [["A1", "x", 5.0, *[None] * 5, []], ["A9", "y", 6.0, *[None] * 5, []]]
     write_tables(str(path), [_source(changed)], Style(into="upsert"))
     assert [row[:2] for row in rows()] == [("A1", 5.0), ("A2", -0.5), ("A3", None), ("A4", 0.1), ("A9", 6.0)]

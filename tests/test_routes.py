@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import asyncio
-import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+from aiohttp import web
 
 from conftest import Program, serving
-from small_host import SmallHost, items, plan_of
-from wadi.demo.proxies import StandInProxy, proxies
+from small_host import HEAD, Page, SmallHost, items, plan_of, standing_in
+from wadi.demo.proxies import StandInProxy
 from wadi.plan.reader import parse_plan
 from wadi.problems import PlanError
 from wadi.web.routes import BadRoute, Routes, checked
@@ -54,29 +51,6 @@ def test_a_log_in_of_a_proxy_does_not_stand_in_a_plan() -> None:
     for route, code in (("http://u:w@h:80", "secret-in-plan"), ("h", "bad-route")):
         with pytest.raises(PlanError, match=code):
             parse_plan(plan.replace("ROUTE", route), "p.toml")
-
-
-@contextmanager
-def standing_in(*stand_ins: StandInProxy) -> Iterator[list[str]]:
-    """Proxies in a thread of their own."""
-    ready = threading.Event()
-    held: dict[str, object] = {}
-
-    async def serve() -> None:
-        async with proxies(*stand_ins) as addresses:
-            held["addresses"], held["stop"] = addresses, asyncio.Event()
-            held["loop"] = asyncio.get_running_loop()
-            ready.set()
-            await held["stop"].wait()
-
-    thread = threading.Thread(target=asyncio.run, args=(serve(),), daemon=True)
-    thread.start()
-    assert ready.wait(10)
-    try:
-        yield held["addresses"]  # type: ignore[misc]
-    finally:
-        held["loop"].call_soon_threadsafe(held["stop"].set)  # type: ignore[attr-defined]
-        thread.join(10)
 
 
 PLAN = """[start]
@@ -124,3 +98,104 @@ def test_when_no_route_leads_anywhere_the_run_says_so(program: Program) -> None:
         done = program("run", "p.toml", "-i", "site=http://127.0.0.1:9")
         assert done.status == 3
         assert "[no-route]" in done.err or "[broken-off]" in done.err
+
+
+REGIONAL = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+next = "a.next"
+open = { one = "b a" }
+[page.list.fields]
+region = { from = "route" }
+name = "i"
+[page.one]
+completes = "t"
+fields = { price = "u" }
+"""
+
+
+def _regional(request: web.Request, body: str) -> Page:
+    """A site that says another thing to each region, and links within it."""
+    region = {"127.0.0.2": "north", "127.0.0.3": "south"}.get(request.remote or "", "nowhere")
+    if request.path == "/one":
+        return f"<u>{region} price</u>"
+    second = "" if request.path == "/l2" else "<a class=next href=/l2>"
+    return items(f"<i>{region} {request.path}</i><b><a href=/one>x</a></b>", more=second)
+
+
+REGIONAL_PAGES = {"/l": _regional, "/l2": _regional, "/one": _regional}
+ROWS = {name: [[name, f"{name} {path}", f"{name} price"] for path in ("/l", "/l2")] for name in ("north", "south")}
+
+
+def _regions(program: Program, site: str, routes: str) -> None:
+    plan_of(program.folder, REGIONAL, site, manners=f"routes = {{ {routes} }}")
+    path = program.folder / "p.toml"
+    path.write_text(path.read_text().replace("http://h", site))
+
+
+def _cells(text: str) -> list[list[str]]:
+    return [line.split(",") for line in text.splitlines()[1:]]
+
+
+@pytest.mark.parametrize("kind", ["http", "socks5"])
+def test_a_plan_reads_a_site_as_each_region_sees_it(program: Program, kind: str) -> None:
+    proxies = (StandInProxy(kind, region="127.0.0.2"), StandInProxy(kind, "office:opensesame", region="127.0.0.3"))
+    with serving(SmallHost(REGIONAL_PAGES).application) as site, standing_in(*proxies) as (north, south):
+        program.environment["SOUTH"] = south
+        _regions(program, site, f'north = "{north}", south = {{ secret_from = "SOUTH" }}')
+        done = program("run", "p.toml", "-o", "all.csv")
+        assert done.status == 0, done.err
+        assert _cells((program.folder / "all.csv").read_text()) == [*ROWS["north"], *ROWS["south"]]
+        done = program("run", "p.toml", "--route", "south", "-o", "south.csv")
+        assert done.status == 0, done.err
+        assert _cells((program.folder / "south.csv").read_text()) == ROWS["south"]
+        assert "south price" in program("preview", "p.toml", "--route", "south").out
+        assert program("export", "p", "--table", "pages", "-o", "pages.csv").status == 0
+        assert {row[-1] for row in _cells((program.folder / "pages.csv").read_text())} == {"south"}
+        reread = program("reparse", "p", "-o", "again.csv")
+        assert (program.folder / "again.csv").read_text() == (program.folder / "south.csv").read_text(), reread.err
+        everything = b"".join(p.read_bytes() for p in Path(program.folder, "runs").rglob("*") if p.is_file())
+        assert b"opensesame" not in everything
+
+
+def test_a_run_that_was_cut_off_goes_on_by_the_same_routes(program: Program) -> None:
+    proxies = (StandInProxy(region="127.0.0.2"), StandInProxy(region="127.0.0.3"))
+    with serving(SmallHost(REGIONAL_PAGES).application) as site, standing_in(*proxies) as (north, south):
+        _regions(program, site, f'north = "{north}", south = "{south}"')
+        for option, rows in ((("--route", "south"), ROWS["south"]), ((), [*ROWS["north"], *ROWS["south"]])):
+            program("run", "p.toml", "--pages", "1", *option)
+            assert program("resume", "-o", "out.csv").status == 0
+            assert _cells((program.folder / "out.csv").read_text()) == rows
+
+
+def test_a_region_that_nobody_leads_to_does_not_end_the_others(program: Program) -> None:
+    with (
+        serving(SmallHost(REGIONAL_PAGES).application) as site,
+        standing_in(StandInProxy(region="127.0.0.3")) as (south,),
+    ):
+        _regions(program, site, f'north = "http://127.0.0.1:9", south = "{south}"')
+        done = program("run", "p.toml", "-o", "out.csv")
+        assert done.status == 1
+        assert _cells((program.folder / "out.csv").read_text()) == ROWS["south"]
+        assert "the proxy: " in done.err
+
+
+@pytest.mark.parametrize(
+    ("routes", "option", "said"),
+    [
+        ('north = "127.0.0.1:80"', (), "a proxy is written http://HOST:PORT"),
+        ('north = "http://me:SECRET@p:80"', (), "a proxy's log-in does not stand in a plan"),
+        ('north = { secret_from = "NORTH" }', (), 'route "north" of the environment variable NORTH'),
+        ('north = "http://127.0.0.1:9"', ("--route", "nort"), 'the plan has no route "nort"'),
+    ],
+)
+def test_routes_that_cannot_be_gone_are_told(program: Program, routes: str, option: tuple[str, ...], said: str) -> None:
+    path = program.folder / "p.toml"
+    path.write_text(HEAD.replace("[manners]\n", f"[manners]\nroutes = {{ {routes} }}\n") + REGIONAL)
+    done = program("run", "p.toml", *option)
+    assert done.status == 2
+    assert said in done.err
+    assert "SECRET" not in done.err

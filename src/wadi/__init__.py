@@ -99,13 +99,25 @@ def compare(
     return compare_tables(str(old), str(new), runs, table=table, key=key)
 
 
-def open_page(page: str, *, fresh: bool = False, ignore_robots: bool = False) -> OpenedPage:
+def open_page(
+    page: str,
+    *,
+    fresh: bool = False,
+    ignore_robots: bool = False,
+    plan: str | Path | None = None,
+    inputs: Mapping[str, InputValue] | None = None,
+) -> OpenedPage:
     """A page from a URL, a file or a run: `open_page(url).rows("li", name="h3 a")` is a DataFrame. Kept for the day.
 
-    What robots.txt forbids is not asked for, unless `ignore_robots` says that you may.
+    What robots.txt forbids is not asked for, unless `ignore_robots` says that you may. With a `plan` (and its `inputs`) a URL is
+    asked for as a run of it would: with its log-in, header fields and proxies, and by its request where the page is a start.
     """
     from wadi import pages
 
+    if plan is not None:
+        from wadi.plan.reader import load_plan
+
+        return pages.open_page_as(page, load_plan(plan, inputs), fresh=fresh, ignore_robots=ignore_robots)
     return pages.open_page(page, fresh=fresh, ignore_robots=ignore_robots)
 
 

@@ -25,12 +25,14 @@ from wadi.crawl.kinds import compile_kinds
 from wadi.crawl.login import Login, LoginFailed, log_in
 from wadi.crawl.reader import Reader
 from wadi.crawl.settle import Reading
+from wadi.page.refresh import refresh_of
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.fields import compiled
-from wadi.plan.model import LoginPlan
+from wadi.plan.local import is_of_files
+from wadi.plan.model import LoginPlan, RouteSecret
 from wadi.plan.parts import asks_of
 from wadi.plan.reader import LoadedPlan, parse_plan
-from wadi.plan.starts import fixed_inputs, parts_of, starts_of
+from wadi.plan.starts import fixed_inputs, folders_of, parts_of, starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError
 from wadi.store.archive import Archive, Location, read_reply, recovered
 from wadi.store.folder import LOG, PAGES, PLAN, RunLock
@@ -38,12 +40,13 @@ from wadi.store.looked import LookedAt
 from wadi.store.outcome import State
 from wadi.urls import host_of, resolve
 from wadi.web.client import Client, user_agent
+from wadi.web.local import LocalTransport
 from wadi.web.manners import Pace, Throttle
 from wadi.web.messages import Reply, Request
 from wadi.web.parameters import expanded, filled
 from wadi.web.retry import Retrying
 from wadi.web.robots import by_status, origin_of, read_robots, word_for
-from wadi.web.routed import RoutedTransport
+from wadi.web.routed import NamedTransport, RoutedTransport
 from wadi.web.routes import BadRoute, Routes, checked
 from wadi.web.secrets import Secrets, basic, bearer, mark_of
 from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
@@ -99,7 +102,8 @@ async def crawl(
         journal(event)
         report(event)
 
-    client = client_of(run.loaded, tell, session, credentials)
+    plan_folder = Path(str(run.state.meta("folder") or run.folder))
+    client = client_of(run.loaded, tell, session, credentials, folder=plan_folder)
     earlier = Earlier(run.since) if run.since is not None else None
     for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
         client.asked_before(host, run.loaded.plan.manners.pause)
@@ -205,7 +209,11 @@ class Site:
         self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool = False, credentials: Credentials | None = None
     ) -> None:
         self._loaded = loaded
-        self._cache = cache if loaded.plan.login is None and not loaded.secrets else None
+        manners = loaded.plan.manners
+        own = (
+            cache.asked_so(repr((manners.headers, manners.language))) if manners.headers or manners.language else cache
+        )
+        self._cache = own if loaded.plan.login is None and not loaded.secrets else None
         self._credentials = credentials
         self._fresh = fresh
         self._login = login_of(loaded, credentials)
@@ -237,7 +245,7 @@ class Site:
     def reply(self, request: Request) -> tuple[Reply, bool]:
         """The reply to a request, and whether it comes from the cache. Raises FetchFailed, CrawlError."""
         kept = self._cache.find(request) if self._cache is not None and not self._fresh else None
-        if kept is not None:
+        if kept is not None and kept[0].status < 400:
             return replace(kept[0], request=request), True
         # In a thread of its own, so that it works inside a running event loop (a notebook's) as well.
         reply = self._pool.submit(lambda: self._runner.run(self._fetched(request))).result()
@@ -341,8 +349,10 @@ def client_of(
     credentials: Credentials | None = None,
     *,
     retries: int | None = None,
+    folder: Path | None = None,
 ) -> Client:
-    """The client with the manners of the plan."""
+    """The client with the manners of the plan; local files that it begins with are looked for in `folder` (default: the
+    plan's)."""
     manners, limits = loaded.plan.manners, loaded.plan.limits
     bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
     identity = user_agent(manners.contact)
@@ -355,18 +365,10 @@ def client_of(
             bounds=bounds, identity=identity, session=session, secrets=secrets, headers=headers, route=route
         )
 
-    addresses = routes_of(loaded)
-    transport: Transport = (
-        transport_by(None)
-        if not addresses
-        else RoutedTransport(
-            addresses,
-            [transport_by(route) for route in addresses],
-            Routes(len(addresses), manners.route_by),
-            clock=time.monotonic,
-            report=report,
-        )
-    )
+    transport = _routed(loaded, transport_by, report)
+    if any(is_of_files(address) for address in loaded.plan.start.addresses):
+        roots = folders_of(loaded.plan, folder or loaded.folder)
+        transport = LocalTransport(roots, transport, limits.page_size)
     pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
     throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
     policy = Retrying(
@@ -376,7 +378,20 @@ def client_of(
         manners.retry_post,
     )
     agent = None if manners.ignore_robots else "wadi"
-    return Client(transport, throttle, policy, report=report, robots_agent=agent, rng=random.random)
+    return Client(transport, throttle, policy, report=report, robots_agent=agent, rng=random.random, sent_on=refresh_of)
+
+
+def _routed(
+    loaded: LoadedPlan, transport_by: Callable[[str | None], HttpTransport], report: Callable[[Event], None]
+) -> Transport:
+    """What sends the plan's requests: straight, by proxies in turn, or by those that the requests name."""
+    if named := named_routes_of(loaded):
+        return NamedTransport(named, {name: transport_by(route) for name, route in named.items()}, report=report)
+    addresses, by = routes_of(loaded), loaded.plan.manners.route_by
+    if not addresses:
+        return transport_by(None)
+    each = [transport_by(route) for route in addresses]
+    return RoutedTransport(addresses, each, Routes(len(addresses), by), clock=time.monotonic, report=report)
 
 
 def secrets_of(loaded: LoadedPlan, credentials: Credentials | None) -> Secrets:
@@ -397,15 +412,36 @@ def secrets_of(loaded: LoadedPlan, credentials: Credentials | None) -> Secrets:
     return Secrets(values, hosts, field, starts)
 
 
+def named_routes_of(loaded: LoadedPlan) -> dict[str, str]:
+    """The plan's proxies by name, where they have names. Raises UsageError."""
+    routes, login = loaded.plan.manners.routes, loaded.plan.login
+    if not isinstance(routes, dict):
+        return {}
+    if login is not None and login.address is not None and len(routes) > 1:
+        what = "a session is of one route, and the plan has several"
+        raise UsageError(Problem("bad-route", what, now="--route NAME  chooses one"))
+    return {name: _route(name, one) for name, one in routes.items()}
+
+
+def _route(name: str, said: str | RouteSecret) -> str:
+    address = os.environ.get(said.secret_from, "") if isinstance(said, RouteSecret) else said
+    try:
+        return checked(address)
+    except BadRoute as error:
+        where = f"the environment variable {said.secret_from}" if isinstance(said, RouteSecret) else "the plan"
+        raise UsageError(Problem("bad-route", f'route "{name}" of {where}: {error}')) from error
+
+
 def routes_of(loaded: LoadedPlan) -> list[str]:
-    """The proxies of the plan, and those of the environment variable that it names. Raises UsageError."""
+    """The proxies of the plan that are used in turn, and those of the environment variable that it names. Raises UsageError."""
     manners = loaded.plan.manners
     named = os.environ.get(manners.routes_from, "") if manners.routes_from else ""
     if manners.routes_from and not named.split():
         what = f"the environment variable {manners.routes_from} names no proxies"
         raise UsageError(Problem("bad-route", what, now=f"{manners.routes_from}='http://HOST:PORT socks5://HOST:PORT'"))
     try:
-        return [checked(route) for route in [*manners.routes, *named.split()]]
+        own = manners.routes if isinstance(manners.routes, list) else []
+        return [checked(route) for route in [*own, *named.split()]]
     except BadRoute as error:
         raise UsageError(Problem("bad-route", str(error))) from error
 
@@ -434,7 +470,8 @@ def credentials_of(loaded: LoadedPlan, ask: Ask | None = None) -> Credentials | 
     secrets = {name: _credential(f'secret "{name}"', variable, "", ask) for name, variable in loaded.secrets.items()}
     if plan is None or not (plan.address or plan.scheme):
         return Credentials(secrets=secrets) if secrets else None
-    where = _login_url(loaded) if plan.address else host_of(next(starts_of(loaded.plan)).request.url)
+    first = next(starts_of(loaded.plan), None)
+    where = _login_url(loaded) if plan.address else first.request.host if first is not None else ""
     if plan.scheme == "bearer":
         return Credentials(token=_credential("token", plan.token_from, where, ask, "token_from"), secrets=secrets)
     user = _credential("user name", plan.user_from, where, ask, "user_from")

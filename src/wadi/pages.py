@@ -13,15 +13,16 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from wadi.page.document import Document, NotADocument, Parse, read_document
+from wadi.plan.starts import route_names, starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError, shortened
 from wadi.store.looked import LookedAt, cache_folder
-from wadi.urls import NotAUrl, resolve, without_secret
+from wadi.urls import NotAUrl, normalised, resolve, without_secret
 from wadi.web.client import user_agent
 from wadi.web.messages import FetchFailed, Reply, Request
 from wadi.web.robots import refusal
@@ -30,8 +31,10 @@ from wadi.web.secrets import Secrets, for_url
 if TYPE_CHECKING:
     import pandas as pd
 
+    from wadi.crawling import Credentials
     from wadi.page.cells import Field
     from wadi.page.expressions import Expression
+    from wadi.plan.reader import LoadedPlan
     from wadi.web.client import Client
     from wadi.web.robots import Word
 
@@ -125,11 +128,59 @@ def open_page(
         now = "ignore_robots=True, or --ignore-robots, is for who may"
         raise UsageError(Problem("robots", refusal(page, word), now=now))
     reply, source, age = reply_of(page, fresh=fresh, runs=runs, cache=cache, stdin=stdin)
+    return _opened(page, reply, source, age, parse)
+
+
+def _opened(page: str, reply: Reply, source: str, age: float | None, parse: Parse | None) -> OpenedPage:
     try:
         document = read_document(reply.body, reply.url, reply.content_type, parse=parse)
     except NotADocument as error:
         raise UsageError(Problem("wrong-kind", f"this is no page: {error}", Place(without_secret(page)))) from error
     return OpenedPage(document, reply, source, age)
+
+
+def open_page_as(
+    page: str,
+    loaded: LoadedPlan,
+    credentials: Credentials | None = None,
+    *,
+    fresh: bool = False,
+    parse: Parse | None = None,
+    cache: LookedAt | None = None,
+    ignore_robots: bool = False,
+) -> OpenedPage:
+    """Open a URL as a plan's run would ask for it: with its session, header fields and manners, and, where a start of the plan
+    has this address, by its request (a POST with its body). Raises UsageError, CrawlError."""
+    from wadi.crawling import Site
+
+    try:
+        request = _as_started(resolve("", page), loaded)
+    except NotAUrl as error:
+        raise UsageError(
+            Problem("bad-url", f"a plan's session is for a URL: {error}", Place(shortened(page)))
+        ) from error
+    if ignore_robots:
+        manners = loaded.plan.manners.model_copy(update={"ignore_robots": "said by who looks"})
+        loaded = replace(loaded, plan=loaded.plan.model_copy(update={"manners": manners}))
+    site = Site(loaded, cache or LookedAt(cache_folder()), fresh=fresh, credentials=credentials)
+    try:
+        reply, is_kept = site.reply(request)
+    except FetchFailed as failure:
+        if failure.reply is None or not failure.reply.body:
+            raise CrawlError(Problem(failure.cause, failure.what)) from failure
+        reply, is_kept = failure.reply, False
+    finally:
+        site.close()
+    return _opened(page, reply, _FROM_CACHE if is_kept else _FROM_SITE, None, parse)
+
+
+def _as_started(url: str, loaded: LoadedPlan) -> Request:
+    """The request of the first start with this address; else a plain one."""
+    plan = loaded.plan
+    starts = (start.request for start in starts_of(plan))
+    names = route_names(plan)
+    plain = Request(url.partition("#")[0], route=names[0] if names else "")
+    return next((one for one in starts if normalised(one.url) == normalised(url)), plain)
 
 
 def reply_of(
@@ -240,6 +291,7 @@ async def _fetch(request: Request, agent: str, secrets: Secrets) -> Reply:
 
 
 def _client(agent: str, secrets: Secrets) -> Client:
+    from wadi.page.refresh import refresh_of
     from wadi.web.client import Client
     from wadi.web.manners import Pace, Throttle
     from wadi.web.retry import Retrying
@@ -247,7 +299,7 @@ def _client(agent: str, secrets: Secrets) -> Client:
 
     transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent, secrets=secrets)
     throttle = Throttle(Pace(0.2, 1), clock=time.monotonic, sleep=asyncio.sleep)
-    return Client(transport, throttle, Retrying(retries=1))
+    return Client(transport, throttle, Retrying(retries=1), sent_on=refresh_of)
 
 
 def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:

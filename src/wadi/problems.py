@@ -71,7 +71,8 @@ MEANINGS: dict[str, str] = {
     "login-failed": "Logging in did not work.",
     "logged-out": "The page is that of someone who is not logged in.",
     "bad-route": "The address of a proxy is none.",
-    "no-route": "All proxies that the plan names are withdrawn or rest.",
+    "no-route": "All proxies that the plan names are withdrawn or rest, or the one that a request is to go by leads nowhere.",
+    "route-withdrawn": "A named proxy led nowhere three times in a row: its pages fail, others go on; `wadi resume` asks again.",
     "http-status": "The host answered with a status that is no success.",
     # reading
     "not-the-page": 'The reply lacks what the plan expects on such a page: a block or a broken page, never "no rows".',

@@ -21,18 +21,20 @@ from wadi.crawling import Credentials, Site
 from wadi.learn.trying import why_nothing
 from wadi.page.document import read_document
 from wadi.plan.columns import Column, tables_of
+from wadi.plan.local import NoSuchFiles
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE, SITEMAP, starts_of
 from wadi.problems import CrawlError, Problem
 from wadi.quality.tables import is_missing
+from wadi.runs import no_such_files
 from wadi.store.looked import LookedAt, cache_folder
 from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 from wadi.table.finish import Means
-from wadi.urls import without_secret
+from wadi.urls import LOCAL, without_secret
 from wadi.web.messages import FetchFailed, Reply
 
 DETAILS = 5
@@ -145,7 +147,10 @@ def rehearse(
     ):
         plan = loaded.plan
         work = _Work(loaded, site, told)
-        first = next(starts_of(plan))
+        try:
+            first = next(starts_of(plan, loaded.folder))
+        except NoSuchFiles as error:
+            raise no_such_files(error) from error
         state.add_starts([(first.kind, first.request, dict(first.inputs))])
         for page in _chosen(state, work, kind=kind, sample=sample, seed=seed):
             state.commit([work.outcome(page)])
@@ -161,7 +166,7 @@ def rehearse(
         work.failures,
         work.notes,
         work.pages,
-        _estimate(plan, work.kinds, delay_s),
+        _estimate(loaded, work.kinds, delay_s),
         _unopened(plan, work.kinds) if kind is None and sample is None else {},
     )
 
@@ -308,10 +313,12 @@ def _table(state: RunState, plan: Plan, name: str, rows: int, means: Means) -> T
     return TableSeen(name, assembly.columns, list(assembly.rows()))
 
 
-def _estimate(plan: Plan, kinds: dict[str, KindSeen], delay_s: float = 0.0) -> Estimate:
+def _estimate(loaded: LoadedPlan, kinds: dict[str, KindSeen], delay_s: float = 0.0) -> Estimate:
     """Requests by kind from the stated total and the rows a page, times the starts; time by the plan's pause and parallelism,
     and by the pause that robots.txt asks for."""
-    counts: dict[str, int] = dict(Counter(start.kind for start in starts_of(plan)))
+    plan = loaded.plan
+    every = list(starts_of(plan, loaded.folder))
+    counts: dict[str, int] = dict(Counter(start.kind for start in every))
     start = kinds[plan.start.page]
     per_page = start.rows / start.pages if start.pages else 0
     known, pages = True, 1
@@ -341,5 +348,7 @@ def _estimate(plan: Plan, kinds: dict[str, KindSeen], delay_s: float = 0.0) -> E
     size = sum(count * (kinds[name].size_bytes // max(kinds[name].pages, 1)) for name, count in counts.items())
     reply_s = sum(seen.elapsed_s for seen in kinds.values()) / max(sum(seen.pages for seen in kinds.values()), 1)
     known = known and not any(one.has_next for name, one in kinds.items() if name != plan.start.page)
-    pace = max(plan.manners.pause, delay_s, reply_s / plan.manners.parallel)
+    is_local = all(start.request.url.startswith(f"{LOCAL}:") for start in every)
+    pause = 0.0 if is_local else plan.manners.pause
+    pace = max(pause, delay_s, reply_s / plan.manners.parallel)
     return Estimate(requests, requests * pace, size, known, counts)

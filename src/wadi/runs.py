@@ -14,7 +14,8 @@ from typing import TYPE_CHECKING, Any
 
 from wadi.about import VERSION
 from wadi.plan.columns import OUTCOMES, table_plan, tables_of
-from wadi.plan.reader import LoadedPlan, parse_plan, with_limits
+from wadi.plan.local import NoSuchFiles
+from wadi.plan.reader import LoadedPlan, parse_plan, with_limits, with_route
 from wadi.plan.starts import starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError, listed
 from wadi.store.faults import told_as_problems
@@ -30,7 +31,7 @@ from wadi.table.files import give_names
 from wadi.table.finish import Means, Trouble
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.seen import Sighting
-from wadi.table.troubles import PROBLEMS, REJECTS, Troubles
+from wadi.table.troubles import TROUBLES, Troubles
 from wadi.table.visits import PAGES, Visits
 from wadi.table.writers import PLAIN, Style
 from wadi.urls import without_secret
@@ -45,7 +46,7 @@ if TYPE_CHECKING:
 
 Report = Callable[["Event"], None]
 _LIMITS = ("rows", "pages", "depth", "time", "bytes")
-_NOT_CONNECTED = frozenset({"unreachable", "timed-out", "broken-off", "no-route"})
+_NOT_CONNECTED = frozenset({"unreachable", "timed-out", "broken-off", "no-route", "route-withdrawn"})
 """Why a page did not come though there is no word of its site against it."""
 
 
@@ -179,11 +180,12 @@ class Run:
     def assembly(
         self,
         table: str | None = None,
-        trouble: Callable[[Trouble], None] = lambda trouble: None,
+        trouble: Callable[[Trouble], None] | None = None,
         *,
         with_helpers: bool = False,
     ) -> Assembly | Outcomes | Troubles | Visits:
-        """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects` and `pages` are tables, too.
+        """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects`, `doubles` and `pages` are
+        tables, too.
 
         What does not come about on the way is told to `trouble`; `with_helpers` rows have the columns, too, that the plan
         leaves out. Raises UsageError for an unknown table.
@@ -286,7 +288,7 @@ class Run:
     def _known(self, table: str | None) -> str:
         if table is None:
             return self.tables[0]
-        if table not in (known := (*self.tables, PROBLEMS, REJECTS, PAGES)):
+        if table not in (known := (*self.tables, *TROUBLES, PAGES)):
             now = f"tables of this run: {listed(dict.fromkeys(known))}"
             raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
         return table
@@ -351,7 +353,8 @@ def _opened(folder: Path) -> tuple[RunState, LoadedPlan]:
     """The database of a run and its plan, with the plan's own limits."""
     state = RunState.open(folder / DATABASE)
     source = (folder / PLAN).read_text("utf-8")
-    return state, parse_plan(source, str(folder / PLAN), state.meta("inputs") or {})
+    loaded = parse_plan(source, str(folder / PLAN), state.meta("inputs") or {})
+    return state, with_route(loaded, state.meta("route"))
 
 
 def _limits_of(loaded: LoadedPlan) -> dict[str, Any]:
@@ -405,6 +408,7 @@ def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None
     state.set_meta("given", dict(loaded.given))
     state.set_meta("limits", _limits_of(loaded))
     state.set_meta("given_limits", dict(loaded.given_limits))
+    state.set_meta("route", loaded.given_route)
     state.set_meta("began", began.isoformat())
     state.set_meta("folder", str(loaded.folder.resolve()))
     state.set_meta("since", str(since.resolve()) if since else None)
@@ -414,10 +418,20 @@ def _begun(folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None
         _take_history(folder, loaded, before)
     state.set_meta("wadi", VERSION)
     state.set_meta("hash_key", secrets.token_hex(16))
-    state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts_of(loaded.plan))
+    try:
+        starts = starts_of(loaded.plan, loaded.folder)
+        state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts)
+    except NoSuchFiles as error:
+        raise no_such_files(error) from error
     state.close()
     unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
     return RunState.open(folder / DATABASE)
+
+
+def no_such_files(error: NoSuchFiles) -> UsageError:
+    """What is told where a plan begins with files that are not there."""
+    now = "an address of a site begins with https://"
+    return UsageError(Problem("no-such-file", f"start.addresses: {error}", now=now))
 
 
 def _take_history(folder: Path, loaded: LoadedPlan, before: Path) -> None:

@@ -111,6 +111,9 @@ class Tracer:
         if own.call is not None and ended != final:
             ended = final
             steps.append(Step(f"call: {own.call}{_NOT_REPLAYED}", final))
+        elif column.name in own.collect and ended != final:
+            ended = final
+            steps.append(Step(f"collect{_NOT_REPLAYED}", final))
         elif is_hashed:
             steps.append(Step("hash", ended))
         return CellTrace(
@@ -121,6 +124,8 @@ class Tracer:
     def _made(self, name: str, own: Any, final: Any) -> Step | None:
         if name in own.constant:
             return Step("constant", own.constant[name])
+        if name == own.occurrences:
+            return Step(f"occurrences{_NOT_REPLAYED}", final)
         if own.seen and name in SEEN_COLUMNS:
             return Step(f"seen{_NOT_REPLAYED}", final)
         if name.removeprefix("origin_") in own.origin and name.startswith("origin_"):
@@ -170,17 +175,16 @@ class Tracer:
         for detail in assembly.details_of(placed) if placed.parent is None else ():
             other = self._run.state.kind_of(detail)
             field = next((one for one in self._kinds[other].fields if one.name == name), None)
-            document = self._document(detail)
-            if field is None or document is None:
-                continue
-            parsed, reply = document
-            scope = scope_of(self._kinds[other], parsed, 0)
-            if scope is None:
+            if field is None:
                 continue
             if field.by_route:
-                more = retrace_route(field, source_of_visit(assembly.visit_of(placed, detail)))
+                more = retrace_route(field, source_of_visit(assembly.visit_of(placed, detail), field, self._run.state))
             else:
-                more = retrace(field, scope, parsed, reply)
+                document = self._document(detail)
+                scope = scope_of(self._kinds[other], document[0], 0) if document is not None else None
+                if document is None or scope is None:
+                    continue
+                more = retrace(field, scope, *document)
             has_none = found[1] is None or found[1].value is None
             if (more.value is not None and (has_none or prefer == other)) or (found[1] is None):
                 found = (self._seat(detail, other, 0), more)
@@ -200,7 +204,7 @@ class Tracer:
             return None, None
         seat = self._seat(placed.visit.page, kind, placed.number)
         if field.by_route:
-            return seat, retrace_route(field, source_of_visit(placed.visit))
+            return seat, retrace_route(field, source_of_visit(placed.visit, field, self._run.state))
         found = self._document(placed.visit.page)
         if found is None:
             return seat, None

@@ -12,6 +12,8 @@ from functools import lru_cache
 from urllib.parse import urlsplit, urlunsplit
 
 SCHEMES = ("http", "https")
+LOCAL = "file"
+"""The scheme of local files (RFC 8089), which pages that are such files alone lead to."""
 _DEFAULT_PORTS = {"http": 80, "https": 443}
 _UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 _ESCAPE = re.compile(r"%([0-9A-Fa-f]{2})")
@@ -28,20 +30,28 @@ class NotAUrl(ValueError):
 def resolve(base: str, reference: str, encoding: str = "utf-8") -> str:
     """The absolute URL of `reference` as found on a page at `base`, its fragment kept.
 
+    Raises NotAUrl when the result cannot be asked for: it is not http(s) (`mailto:`, `javascript:` …), nor, on a page that is a
+    local file, another one; or when it cannot be read.
+    """
+    url = absolute(base, reference, encoding)
+    scheme = url.partition(":")[0]
+    if scheme not in SCHEMES and not (scheme == LOCAL and base.startswith(f"{LOCAL}:")):
+        raise NotAUrl(f"scheme {scheme!r} is not http or https")
+    return url
+
+
+def absolute(base: str, reference: str, encoding: str = "utf-8") -> str:
+    """The absolute URL of a reference, whatever its scheme. Raises NotAUrl when it cannot be read.
+
     `encoding` is the page's: what stands beyond ASCII in a query is sent in it (URL Standard §4.4, "encoding override").
-    Raises NotAUrl when the result is not http(s) (`mailto:`, `javascript:` …) or cannot be read.
     """
     import ada_url
 
     text = _query_encoded(reference, encoding) if encoding != "utf-8" and not reference.isascii() else reference
     try:
-        url = str(ada_url.join_url(base, text) if base else ada_url.normalize_url(text))
+        return str(ada_url.join_url(base, text) if base else ada_url.normalize_url(text))
     except ValueError as error:
         raise NotAUrl(_why_not(base, reference)) from error
-    scheme = url.partition(":")[0]
-    if scheme not in SCHEMES:
-        raise NotAUrl(f"scheme {scheme!r} is not http or https")
-    return url
 
 
 def _why_not(base: str, reference: str) -> str:
@@ -89,8 +99,10 @@ def addressed(url: str) -> str:
 
 @lru_cache(maxsize=2048)
 def host_of(url: str) -> str:
-    """`host:port` of a URL, the unit that manners are kept for."""
+    """`host:port` of a URL, the unit that manners are kept for; of local files `files`."""
     parts = urlsplit(url)
+    if parts.scheme == LOCAL:
+        return "files"
     try:
         port = parts.port
     except ValueError:

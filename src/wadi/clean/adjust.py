@@ -5,9 +5,10 @@ A new one is a function and a line in ADJUSTMENTS.
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Callable
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta, timezone, tzinfo
 from decimal import ROUND_HALF_EVEN, Decimal
 from typing import Any
 
@@ -62,6 +63,37 @@ def _days(argument: str) -> Adjustment:
     return adjust
 
 
+_OFFSET = re.compile(r"([+-])(\d{2}):?(\d{2})")
+
+
+def _in_zone(argument: str) -> Adjustment:
+    zone = _zone(argument)
+
+    def adjust(value: Any) -> Any:
+        if not isinstance(value, datetime) or value.tzinfo is None:
+            now = 'zone = "…" says where texts that name none are from'
+            raise NotReadable(
+                "formula-failed", f"{value!r} is no moment with a zone, which could be told in another", now
+            )
+        return value.astimezone(zone)
+
+    return adjust
+
+
+def _zone(name: str) -> tzinfo:
+    """The zone of `UTC`, an offset such as `+02:00`, or an IANA name. Raises BadSetting."""
+    from wadi.clean.times import zone_of
+
+    if name in ("UTC", "Z"):
+        return UTC
+    if (found := _OFFSET.fullmatch(name)) is None:
+        return zone_of(name)
+    minutes = int(found[2]) * 60 + int(found[3])
+    if minutes >= 24 * 60 or int(found[3]) > 59:
+        raise BadSetting("bad-step", f"{name!r} is no offset from UTC", "write it so: +02:00")
+    return timezone(timedelta(minutes=minutes if found[1] == "+" else -minutes))
+
+
 ADJUSTMENTS: dict[str, tuple[Callable[[str], Adjustment], str, str]] = {
     "times": (_number(lambda value, other: value * other), "NUMBER", "multiplied by NUMBER"),
     "divided-by": (_number(_divided), "NUMBER", "divided by NUMBER"),
@@ -69,6 +101,7 @@ ADJUSTMENTS: dict[str, tuple[Callable[[str], Adjustment], str, str]] = {
     "minus": (_number(lambda value, other: value - other), "NUMBER", "NUMBER taken away"),
     "round": (_number(_rounded), "DIGITS", "rounded to DIGITS after the point, halves to even"),
     "add-days": (_days, "DAYS", "of a date: so many days later; earlier when negative"),
+    "in-zone": (_in_zone, "ZONE", "of a moment: the same in another zone: UTC, +02:00, Europe/Paris"),
     "call": (lambda name: called(name, {}), "FUNCTION", "what a function of the plan's code makes of the value"),
 }
 

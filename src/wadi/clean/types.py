@@ -11,7 +11,7 @@ from wadi.clean import quick
 from wadi.clean.dates import date_reader, month_reader, read_year
 from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import NumberWriting, RangeEnd, integer_reader, number_reader
-from wadi.urls import NotAUrl, addressed, resolve
+from wadi.urls import NotAUrl, absolute, addressed, resolve
 
 TypeName = Literal[
     "string", "integer", "number", "boolean", "date", "time", "datetime", "duration", "year", "yearmonth", "geopoint",
@@ -207,13 +207,26 @@ def read_boolean(text: str) -> bool:
     )
 
 
+_NO_ADDRESSES = frozenset({"javascript", "vbscript", "data", "about", "blob"})
+"""Schemes of what is run or held on the page itself."""
+
+
 def _file(setting: Setting) -> Converter:
     return read_url
 
 
 def read_address(text: str, where: Where) -> str:
-    """The absolute URL of a text as a table has it: normalised."""
-    return quick.plain_address(text, where.base) or addressed(read_url(text, where))
+    """The absolute URL of a text as a table has it: normalised, of any scheme but those that run something."""
+    plain = quick.plain_address(text, where.base)
+    if plain is not None:
+        return plain
+    try:
+        url = absolute(where.base, text, where.encoding)
+    except NotAUrl as error:
+        raise NotReadable("not-a-url", f"{text!r} is no URL: {error}") from error
+    if url.partition(":")[0] in _NO_ADDRESSES:
+        raise NotReadable("not-a-url", f"{text!r} is no URL: it leads nowhere")
+    return addressed(url)
 
 
 def read_url(text: str, where: Where) -> str:

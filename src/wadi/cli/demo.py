@@ -118,6 +118,7 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
     import asyncio
     from contextlib import AsyncExitStack
 
+    from wadi.demo.office import REGIONS
     from wadi.demo.proxies import StandInProxy, proxies
     from wadi.demo.site import serve_until_cancelled
 
@@ -129,7 +130,12 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
     async def serve() -> None:
         async with AsyncExitStack() as stack:
             if args.proxies:
-                stand_ins = (StandInProxy(), StandInProxy("socks5", "guest:well"), StandInProxy(broken=True))
+                stand_ins = (
+                    StandInProxy(region=REGIONS["north"]),
+                    StandInProxy("socks5", region=REGIONS["south"]),
+                    StandInProxy("socks5", "guest:well"),
+                    StandInProxy(broken=True),
+                )
                 print(_routes_to_try(await stack.enter_async_context(proxies(*stand_ins))), file=out, flush=True)
             await serve_until_cancelled(args.port, ready, args.weather, args.seed, planted)
 
@@ -157,11 +163,12 @@ def _faults(text: str) -> list[str]:
 
 def _routes_to_try(addresses: list[str]) -> str:
     """How the stand-in proxies are used."""
-    words = ("by HTTP", "by SOCKS5, with a log-in", "closes every connection")
+    words = ("by HTTP, in the north", "by SOCKS5, in the south", "by SOCKS5, with a log-in", "closes every connection")
     lines = "".join(f"  {address:<40} {word}\n" for address, word in zip(addresses, words, strict=True))
     return (
         f"Stand-in proxies, which lead to this machine alone:\n{lines}"
-        f'  [manners] routes_from = "ROUTES"  in a plan, and:  export ROUTES="{" ".join(addresses)}"\n'
+        f'  used in turn:  [manners] routes_from = "ROUTES"  in a plan, and:  export ROUTES="{" ".join(addresses)}"\n'
+        f'  by region:     [manners] routes = {{ north = "{addresses[0]}", south = "{addresses[1]}" }}\n'
     )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-import re
+import os
 import shlex
 from collections.abc import Sequence
 from pathlib import Path
@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 from wadi.cli.options import add_page, opened
 from wadi.cli.show import age_text, blocks, console, percent, plain, plural, write_json
 from wadi.cli.status import Status
+from wadi.plan.local import is_of_files
 from wadi.problems import Place, Problem, UsageError, shortened
 from wadi.urls import without_secret
 
@@ -52,7 +53,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     look = look_at(page.document, page.reply, most_rows=max(1, args.rows))
     if args.plan is not None:
         return _write_plan(look, page, args, out, err)
-    word = robots_word(page.reply.request.url) if page.from_web else None
+    word = robots_word(page.reply.request.url) if page.from_web and args.plan_with is None else None
     if args.json:
         write_json(
             {
@@ -70,15 +71,25 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     return Status.DONE
 
 
+def _address(page: OpenedPage, args: argparse.Namespace) -> str:
+    """How a plan names the page: a file by its path from where the plan will stand."""
+    if page.from_web:
+        return page.reply.request.url
+    if not Path(args.page).is_file():
+        what = "a plan needs the address of its page, or a file"
+        now = f"wadi inspect http://… --plan {args.plan}"
+        raise UsageError(Problem("bad-url", what, Place(args.page), now=now))
+    folder = Path() if args.plan == "-" else Path(args.plan).parent
+    path = Path(os.path.relpath(args.page, folder)).as_posix().replace("%", "%25")
+    return path if path.startswith("../") or is_of_files(path) else f"./{path}"
+
+
 def _write_plan(look: Look, page: OpenedPage, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     """The draft of a plan, into a new file or to standard output."""
     from wadi.learn.draft import draft
 
     name = "plan.toml" if args.plan == "-" else args.plan
-    if not page.reply.url.startswith(("http://", "https://")):
-        what = "a plan needs the address of its page, and this is a file"
-        raise UsageError(Problem("bad-url", what, Place(args.page), now=f"wadi inspect http://… --plan {name}"))
-    text = draft(look, name, args.parse)
+    text = draft(look, name, args.parse, _address(page, args))
     if not text:
         what = "nothing on this page repeats, and no value has a label: there is nothing to draft from"
         now = f"wadi inspect {shlex.quote(args.page)}  shows what there is"
@@ -105,7 +116,6 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
     return blocks(
         [
             ("reply", _reply_lines(page, look, word)),
-            ("headers", _header_lines(page)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
             ("fields", _field_lines(look.fields, width)),
             *_row_blocks(look, width, verbose=verbose),
@@ -123,31 +133,6 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
             ("sources", _source_lines(look, most // 3)),
         ]
     )
-
-
-_TOTALS = re.compile(r"(?:x-)?(?:total|count|total-count|total-results|total-items)", re.IGNORECASE)
-_NEXT_PAGES = re.compile(r"(?:x-)?next-?page", re.IGNORECASE)
-_OTHER_PAGING = re.compile(
-    r"(?:x-)?(?:page|per-page|total-pages|page-count|pagination|content-range|offset|limit)", re.IGNORECASE
-)
-
-
-def _header_lines(page: OpenedPage) -> list[str]:
-    """The header fields by which a service tells how a listing goes on, with what a plan says to use them."""
-    from wadi.crawl.paging import header_next
-
-    lines = []
-    for name, value in page.reply.headers:
-        said = f"{name}: {shortened(value, 120)}"
-        if name.lower() == "link" and header_next(page.reply):
-            lines.append(f'{said}   next = {{ rel = "next" }}')
-        elif _TOTALS.fullmatch(name):
-            lines.append(f'{said}   total = {{ from = "header.{name}" }}')
-        elif _NEXT_PAGES.fullmatch(name):
-            lines.append(f'{said}   next = {{ send = {{ page = {{ from = "header.{name}" }} }} }}')
-        elif _OTHER_PAGING.fullmatch(name):
-            lines.append(said)
-    return lines
 
 
 def _reply_lines(page: OpenedPage, look: Look, word: Word | None) -> list[str]:

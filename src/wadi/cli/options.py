@@ -29,6 +29,10 @@ def add_inputs(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
+def add_route(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--route", metavar="NAME", help="by one of the plan's named routes alone (default: by each)")
+
+
 def add_runs(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--runs", default="runs", metavar="FOLDER", help="where runs are kept (default: runs)")
 
@@ -109,6 +113,12 @@ def add_page(parser: argparse.ArgumentParser) -> None:
         "--ignore-robots", action="store_true", help="look at a page though robots.txt forbids it, if you may"
     )
     parser.add_argument(
+        "--with", dest="plan_with", metavar="PLAN",
+        help="with the log-in, header fields and proxies of a plan, and by its request where the page is one of its starts",
+    )  # fmt: skip
+    add_inputs(parser)
+    add_route(parser)
+    parser.add_argument(
         "--parse", choices=("html", "xml", "json", "csv", "excel"), help="how to read it (default: as it says itself)"
     )
     add_runs(parser)
@@ -116,8 +126,21 @@ def add_page(parser: argparse.ArgumentParser) -> None:
 
 def opened(args: argparse.Namespace) -> OpenedPage:
     """The page that the command line names."""
-    from wadi.pages import open_page
+    from wadi.pages import open_page, open_page_as
+    from wadi.plan.reader import load_plan, with_route
 
+    if args.plan_with is not None:
+        loaded = with_route(load_plan(args.plan_with, inputs_of(args.input)), args.route)
+        return open_page_as(
+            args.page,
+            loaded,
+            credentials_for(loaded),
+            fresh=args.fresh,
+            parse=args.parse,
+            ignore_robots=args.ignore_robots,
+        )
+    if args.input or args.route:
+        raise UsageError(Problem("bad-option", "--input and --route are for a plan", now="--with PLAN"))
     return open_page(args.page, fresh=args.fresh, parse=args.parse, runs=args.runs, ignore_robots=args.ignore_robots)
 
 

@@ -6,7 +6,7 @@ import argparse
 from collections import Counter
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_inputs, at_least_one, credentials_for, inputs_of
+from wadi.cli.options import add_inputs, add_route, at_least_one, credentials_for, inputs_of
 from wadi.cli.show import console, percent, plain, plural, rows_table, shown_size, write_json
 from wadi.cli.status import Status
 from wadi.problems import shortened
@@ -30,6 +30,7 @@ _FIELD_COUNTS_WIDTH = 50
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("plan", metavar="PLAN", help="the plan file")
     add_inputs(parser)
+    add_route(parser)
     parser.add_argument(
         "--rows", type=at_least_one, default=5, metavar="N", help="how many rows are shown (default: 5)"
     )
@@ -44,14 +45,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
-    from wadi.plan.reader import load_plan
+    from wadi.plan.reader import load_plan, with_route
     from wadi.problems import Problem, UsageError, listed
     from wadi.rehearsal import rehearse
     from wadi.table.destinations import Source, check_target, write_tables
 
     if args.output:
         check_target(args.output)
-    loaded = load_plan(args.plan, inputs_of(args.input))
+    loaded = with_route(load_plan(args.plan, inputs_of(args.input)), args.route)
     if args.page_kind and args.page_kind not in loaded.plan.page:
         now = f"page kinds of the plan: {listed(loaded.plan.page)}"
         raise UsageError(Problem("unknown-page", f'--page-kind: there is no page kind "{args.page_kind}"', now=now))

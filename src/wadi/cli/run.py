@@ -11,6 +11,7 @@ from wadi.cli.options import (
     a_time,
     add_inputs,
     add_outputs,
+    add_route,
     add_runs,
     at_least_one,
     check_outputs,
@@ -39,6 +40,7 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("plan", metavar="PLAN", help="the plan file")
     add_inputs(parser)
+    add_route(parser)
     parser.add_argument(
         "--since",
         metavar="RUN",
@@ -68,7 +70,7 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
-    from wadi.plan.reader import load_plan, with_limits
+    from wadi.plan.reader import load_plan, with_limits, with_route
     from wadi.problems import Problem, UsageError
     from wadi.runs import Run
 
@@ -78,6 +80,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         )
     check_outputs(args.output)
     loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in LIMITS})
+    loaded = with_route(loaded, args.route)
     credentials = credentials_for(loaded)
     with Run.begin(loaded, args.runs, since=args.since) as begun:
         if args.table is not None:

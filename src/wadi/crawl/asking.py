@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, NamedTuple
+from urllib.parse import urlsplit, urlunsplit
 
 from wadi.clean.types import Where
 from wadi.crawl.kinds import Asking
@@ -13,7 +14,7 @@ from wadi.page.document import Document
 from wadi.page.nodes import Scope
 from wadi.plan.starts import variables_of
 from wadi.problems import Place, Problem
-from wadi.urls import resolve
+from wadi.urls import host_of, resolve
 from wadi.web.messages import Headers, Reply, Request
 from wadi.web.parameters import expanded, filled, names_in, with_body, with_parameters, written
 
@@ -61,6 +62,30 @@ def headers_of(asking: Asking) -> Headers:
     return tuple((name, written(filled(text, asking.fixed))) for name, text in asking.headers)
 
 
+def going_on(before: Request, url: str, headers: Headers) -> Headers:
+    """The header fields of a listing's next request: those of the page before it, which may hold a token, and those that are set
+    anew. Nothing goes on to another host."""
+    if host_of(url) != before.host:
+        return headers
+    anew = {name.lower() for name, _ in headers} | {"content-type", "referer"}
+    return (*((name, value) for name, value in before.headers if name.lower() not in anew), *headers)
+
+
+def with_referer(request: Request, page_url: str) -> Request:
+    """The request with the page that led to it in its header: to another host the site alone, from an encrypted page to one that
+    is not encrypted nothing (RFC 9110 §10.1.3 and §17.9)."""
+    parts = urlsplit(page_url)
+    if parts.scheme == "https" and not request.url.startswith("https:"):
+        return request
+    host = parts.netloc.rpartition("@")[2]
+    is_near = (parts.scheme, host_of(page_url)) == (request.url.partition(":")[0], request.host)
+    said = urlunsplit(
+        (parts.scheme, host, parts.path, parts.query, "") if is_near else (parts.scheme, host, "/", "", "")
+    )
+    others = tuple((name, value) for name, value in request.headers if name.lower() != "referer")
+    return replace(request, headers=(*others, ("Referer", said)))
+
+
 def asked(
     base: str,
     asking: Asking,
@@ -74,7 +99,7 @@ def asked(
 
     `inputs` can be named there, too.
 
-    `continued` is the request of the page before: its address and body are kept but for what is set anew.
+    `continued` is the request of the page before: its address, body and header fields are kept but for what is set anew.
     Raises NotAUrl.
     """
     own = continued or Request(base)
@@ -86,6 +111,8 @@ def asked(
         placed |= variables_of(asking.address)
     parameters = {**constant, **{name: value for name, value in picked_values.items() if name not in placed}}
     headers = tuple((name, written(filled(text, names))) for name, text in asking.headers)
+    if continued is not None:
+        headers = going_on(continued, url, headers)
     if asking.post:
         kept = own if own.method == "POST" else Request(url)
         request = with_body(replace(kept, url=url), asking.post, parameters)

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from wadi.clean.stages import Unread
+from wadi.crawl.asking import with_referer
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
@@ -150,6 +151,10 @@ def _extracted(page: _Page) -> Extract:
         ):
             what = f'page "{kind.name}": next picks nothing on the first page, so that the listing is this page alone'
             notes.append(Problem("no-next", what, Place(reply.url)))
+    if reply.request.route:
+        links = [replace(link, request=replace(link.request, route=reply.request.route)) for link in links]
+    if kind.says_referer:
+        links = [replace(link, request=with_referer(link.request, reply.url)) for link in links]
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
     last, lacks = _stated(page, "next.last", kind.next.last if kind.next is not None else None)

@@ -15,6 +15,16 @@ from wadi.store.outcome import StoredFile
 from wadi.web.messages import Reply
 
 FILES = "files"
+_ANYTHING = frozenset(
+    {
+        "application/octet-stream",
+        "binary/octet-stream",
+        "application/download",
+        "application/force-download",
+        "text/plain",
+    }
+)
+"""Media types that say nothing of what a file is."""
 _ENDING = re.compile(r"\.[A-Za-z0-9]{1,8}")
 
 
@@ -22,7 +32,7 @@ def keep_file(folder: Path, reply: Reply) -> StoredFile:
     """Write a reply's body below `folder`/files, whole or not at all; the same content is there once. Raises OSError."""
     digest = hashlib.sha256(reply.body).hexdigest()
     kind = media_type(reply)
-    path = PurePosixPath(FILES) / f"{digest}{ending_of(reply.url, kind)}"
+    path = PurePosixPath(FILES) / f"{digest}{ending_of(reply.url, kind, reply.header('content-disposition'))}"
     target = folder / path
     if not target.exists():
         target.parent.mkdir(exist_ok=True)
@@ -54,10 +64,21 @@ def media_type(reply: Reply) -> str:
     return reply.content_type.partition(";")[0].strip().lower() or "application/octet-stream"
 
 
-def ending_of(url: str, kind: str) -> str:
-    """The ending for a file: the address's own where it has one that fits, else that of the media type."""
-    own = PurePosixPath(unquote(urlsplit(url).path)).suffix
+def ending_of(url: str, kind: str, disposition: str = "") -> str:
+    """The ending for a file: that of the name under which it is sent (RFC 6266), or of its address, where that fits
+    the media type or this says nothing; else that of the media type."""
+    own = PurePosixPath(_file_name(disposition) or unquote(urlsplit(url).path)).suffix
     fits = bool(_ENDING.fullmatch(own))
-    if fits and mimetypes.guess_type(f"x{own}")[0] in (kind, None):
+    says_nothing = kind in _ANYTHING
+    if fits and (says_nothing or mimetypes.guess_type(f"x{own}")[0] == kind):
         return own.lower()
     return mimetypes.guess_extension(kind) or (own.lower() if fits else "")
+
+
+def _file_name(disposition: str) -> str:
+    """The name of a file in Content-Disposition, its encoded form first (RFC 6266 §4.3); empty without one."""
+    from email.message import Message
+
+    said = Message()
+    said["Content-Disposition"] = " ".join(disposition.split())
+    return str(said.get_filename() or "")

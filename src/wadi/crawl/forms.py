@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote_plus, urlsplit, urlunsplit
 
+from wadi.page.controls import chosen_options
 from wadi.page.document import Document
 from wadi.page.nodes import Element, ancestors, elements, first, raw_text_of
 from wadi.page.text import text_of
@@ -124,10 +125,7 @@ def _entries(control: Element) -> Pairs:
     if not name or control.tag == "button":
         return []
     if control.tag == "select":
-        options = [o for o in elements(control, "option") if o.attr("disabled") is None]
-        chosen = [option for option in options if option.attr("selected") is not None]
-        if control.attr("multiple") is None:
-            chosen = chosen[-1:] or options[:1]
+        chosen = chosen_options(control)
         return [(name, value if (value := option.attr("value")) is not None else text_of(option)) for option in chosen]
     if control.tag == "textarea":
         return [(name, raw_text_of(control))]

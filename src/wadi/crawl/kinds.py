@@ -80,6 +80,7 @@ class OpenLink:
     call: Callable[[str, str], Any] | None = None
     form: tuple[Expression, ...] = ()
     asking: Asking = field(default_factory=Asking)
+    where: tuple[Expression, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -117,6 +118,7 @@ class Kind:
     sheet: str | None = None
     header: int | None = None
     side_by_side: bool = False
+    says_referer: bool = False
 
     @property
     def is_leaf(self) -> bool:
@@ -193,6 +195,7 @@ class _Maker:
             sheet=page.sheet,
             header=page.header,
             side_by_side=page.side_by_side,
+            says_referer=self._plan.manners.referer,
         )
 
     def _fields(self, fields: Mapping[str, FieldPlan]) -> tuple[Field, ...]:
@@ -233,6 +236,7 @@ class _Maker:
             guarded(link.call, self._functions[link.call]) if link.call else None,
             compiled(link.form),
             self._asking(link),
+            compiled(link.where),
         )
 
     def _asking(self, plan: AskPlan) -> Asking:
@@ -241,7 +245,8 @@ class _Maker:
         fixed = fixed_inputs(inputs)
         used = names_in(plan.values) | (variables_of(plan.address) if plan.address else set())
         lists = {name: value for name, value in inputs.items() if name not in fixed and _is_used(name, used)}
-        variants = tuple((filled(plan.values, {**fixed, **one}), one) for one in combinations(lists, used))
+        nulls = dict.fromkeys(plan.null)
+        variants = tuple((filled(plan.values, {**fixed, **one}) | nulls, one) for one in combinations(lists, used))
         headers = tuple(plan.headers.items())
         return Asking(plan.address, plan.post, self._fields(plan.send), headers, variants, fixed)
 

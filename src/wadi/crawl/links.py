@@ -113,6 +113,8 @@ def _add_to_row(found: _Gathered, opening: OpenLink, scope: Scope, row: int | No
 
 
 def _add_opened(found: _Gathered, opening: OpenLink, scope: Scope, row: int | None) -> None:
+    if opening.where and not any(one.stands(scope, found.document) for one in opening.where):
+        return
     if opening.form:
         _add_form(found, opening, scope)
         return

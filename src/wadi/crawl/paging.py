@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from wadi.clean.stages import Unread
-from wadi.crawl.asking import asked, headers_of, sent_values, several_sent, source_of
+from wadi.crawl.asking import asked, going_on, headers_of, sent_values, several_sent, source_of
 from wadi.crawl.kinds import Next
 from wadi.page.cells import Field, Notes, cell
 from wadi.page.document import Document, every_element
@@ -54,7 +54,9 @@ def next_request(
         reference = next(iter(found), None)
         if plan.text is not None and (several := _several_say_so(document, plan.text, found)) is not None:
             notes.append(several)
-    return None if reference is None else _to(document, reference, rules or LinkRules(), headers_of(following.asking))
+    if reference is None:
+        return None
+    return _to(document, reference, rules or LinkRules(), reply.request, headers_of(following.asking))
 
 
 def is_at_its_end(document: Document, following: Next) -> bool:
@@ -146,7 +148,7 @@ def _kept(request: Request, following: Next, name: str) -> str | None:
     return next((headers.get(header) for header, text in following.asking.headers if text == f"{{{name}}}"), None)
 
 
-def _to(document: Document, reference: str, rules: LinkRules, headers: Headers) -> Request | Problem:
+def _to(document: Document, reference: str, rules: LinkRules, before: Request, headers: Headers) -> Request | Problem:
     """The request for a link; the page itself is no next page."""
     try:
         url = rules.applied(document.resolve(reference))
@@ -156,7 +158,7 @@ def _to(document: Document, reference: str, rules: LinkRules, headers: Headers) 
         return Problem(
             "page-again", "the next link leads to the page itself: the listing ends here", Place(document.url)
         )
-    return Request(url, headers=headers)
+    return Request(url, headers=going_on(before, url, headers))
 
 
 def links_that_go_on(document: Document, following: Next) -> list[str]:

@@ -225,7 +225,14 @@ class Settler:
             what = f"{shown} of this listing, which cannot be split further: rows are missing"
             return (), Problem("part-too-long", what, Place(page.request.url), now=now)
         links = tuple(
-            Link(Role.OPEN, place, page.kind, part.request, inputs=dict(part.inputs), deeper=False)
+            Link(
+                Role.OPEN,
+                place,
+                page.kind,
+                replace(part.request, route=page.request.route),
+                inputs=dict(part.inputs),
+                deeper=False,
+            )
             for place, part in enumerate(parts)
         )
         return links, Problem("split", f"{shown}, so {len(parts)} parts are asked for", Place(page.request.url))

@@ -26,6 +26,17 @@ _PARTNERS = (
     ("名水研究所", "清水町", "18"),
     ("井戸端組合", "古井", "5"),
 )  # fmt: skip
+REGIONS = {"north": "127.0.0.2", "south": "127.0.0.3"}
+"""The regions that pay otherwise, and the addresses of this machine from which they ask."""
+_TARIFFS = (
+    ("Connection", 180.0, "house"),
+    ("Spring water", 0.42, "m³"),
+    ("Well water", 0.31, "m³"),
+    ("Sampling", 24.5, "visit"),
+    ("Trough licence", 12.0, "year"),
+    ("Gauge reading", 3.8, "visit"),
+)
+_FACTORS = {"north": 1.25, "south": 0.8}
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,3 +150,15 @@ def notices() -> tuple[Notice, ...]:
 def partners() -> tuple[tuple[str, str, str], ...]:
     """Partner offices: name, place, number of springs."""
     return _PARTNERS
+
+
+def region_of(address: str) -> str:
+    """The region that an address of this machine stands for; empty for the others."""
+    return next((name for name, one in REGIONS.items() if one == address), "")
+
+
+def tariffs(region: str) -> list[tuple[str, float, str]]:
+    """Service, price and unit as a region sees them: the north pays more, and the south has no troughs."""
+    factor = _FACTORS.get(region, 1.0)
+    shown = [one for one in _TARIFFS if region != "south" or one[0] != "Trough licence"]
+    return [(service, round(price * factor, 2), per) for service, price, per in shown]

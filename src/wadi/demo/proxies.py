@@ -16,10 +16,13 @@ _LOCAL = ("127.0.0.1", "localhost")
 
 
 class StandInProxy:
-    """A proxy of one kind; with `login` (`user:word`) it asks for it. `broken` ones close every connection."""
+    """A proxy of one kind; with `login` (`user:word`) it asks for it. `broken` ones close every connection. `region` is the
+    loopback address from which it asks sites, as the proxies of a region ask from addresses of their own."""
 
-    def __init__(self, kind: str = "http", login: str | None = None, *, broken: bool = False) -> None:
-        self.kind, self.login, self.broken = kind, login, broken
+    def __init__(
+        self, kind: str = "http", login: str | None = None, *, broken: bool = False, region: str = "127.0.0.1"
+    ) -> None:
+        self.kind, self.login, self.broken, self.region = kind, login, broken, region
         self.count = 0
 
     async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
@@ -29,6 +32,9 @@ class StandInProxy:
                 self.count += 1
                 await (self._socks(reader, writer) if self.kind == "socks5" else self._http(reader, writer))
         writer.close()
+
+    async def _opened(self, host: str, port: int) -> Stream:
+        return await asyncio.open_connection(host, port, local_addr=(self.region, 0))
 
     async def _http(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         head = await reader.readuntil(b"\r\n\r\n")
@@ -45,7 +51,7 @@ class StandInProxy:
         if parts.hostname not in _LOCAL:
             return
         path = parts._replace(scheme="", netloc="").geturl() or "/"
-        upstream = await asyncio.open_connection(parts.hostname, parts.port or 80)
+        upstream = await self._opened(parts.hostname, parts.port or 80)
         fields = [
             line for line in rest.split(b"\r\n") if line and not line.lower().startswith((b"proxy-", b"connection:"))
         ]
@@ -76,7 +82,7 @@ class StandInProxy:
         if host not in _LOCAL:
             writer.write(b"\x05\x02\x00\x01\x00\x00\x00\x00\x00\x00")
             return
-        upstream = await asyncio.open_connection(host, port)
+        upstream = await self._opened(host, port)
         writer.write(b"\x05\x00\x00\x01\x7f\x00\x00\x01\x00\x00")
         await _between((reader, writer), upstream)
 

@@ -330,6 +330,7 @@ FURTHER = (
     ("/duties", "Who looks after what"),
     ("/gallery", "Photographs"),
     ("/board", "On the board today"),
+    ("/tariffs", "Tariffs"),
     ("/depths", "Depths of wells"),
     ("/open-data", "Open data"),
     ("/notebook", "Surveyors’ notebook"),

@@ -152,6 +152,12 @@ async def _partners(request: web.Request) -> web.Response:
     return web.Response(body=body, headers={"Content-Type": "text/html"})
 
 
+async def _tariffs(request: web.Request) -> web.Response:
+    """What water costs, as the region sees it from which is asked."""
+    region = office.region_of(request.remote or "")
+    return html(page("tariffs.html", region=region, tariffs=office.tariffs(region)))
+
+
 async def _robots(request: web.Request) -> web.Response:
     return web.Response(text=f"{ROBOTS}Sitemap: http://{request.host}/sitemap.xml\n")
 
@@ -180,6 +186,7 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
     "/notices": _notices,
     "/news.xml": _news,
     "/partners": _partners,
+    "/tariffs": _tariffs,
     "/robots.txt": _robots,
     "/office.css": _style,
 }

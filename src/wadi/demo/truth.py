@@ -57,6 +57,15 @@ def readings_rows(site: str) -> list[dict[str, Any]]:
     ]
 
 
+def tariffs_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/tariffs.toml`."""
+    return [
+        {"region": region, "service": service, "price": price, "per": per}
+        for region in office.REGIONS
+        for service, price, per in office.tariffs(region)
+    ]
+
+
 def wells_rows(site: str) -> list[dict[str, Any]]:
     """The table of `examples/wells.toml`."""
     return [{"code": spring.code, "name": spring.name, "depth": spring.depth_m} for spring in office.wells()]
@@ -314,6 +323,7 @@ TRUTHS = {
     "readings": readings_rows,
     "wells": wells_rows,
     "dry": dry_rows,
+    "tariffs": tariffs_rows,
     "keepers": keepers_rows,
     "places": places_rows,
     "archive": archive_rows,

@@ -24,14 +24,13 @@ _NO_NAMES = frozenset({"index", "list", "default", "page", "search", "home", "vi
 _CODE = re.compile(r"(?:^|_)(?:id|code|key|no|nr|number|sku|slug|uuid|guid)$")
 
 
-def draft(look: Look, name: str, parse: str | None = None) -> str:
+def draft(look: Look, name: str, parse: str | None = None, address: str = "") -> str:
     """The text of a plan for the page; empty where it has neither rows nor labels. `name` is the file it goes to, `parse` the way
-    in which the page was read, where one was demanded."""
+    in which the page was read, where one was demanded; `address` how the plan names the page (default: its URL)."""
     kind, rows, fields = _chosen(look)
     if not fields:
         return ""
-    url = look.reply.request.url
-    parts = urlsplit(url)
+    parts = urlsplit(address or look.reply.request.url)
     # Without a password; braces would stand for inputs.
     address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2])).replace("{", "%7B").replace("}", "%7D")
     table = _table_name(parts.path)

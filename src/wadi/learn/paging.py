@@ -43,6 +43,8 @@ _TOTAL = re.compile(
 _COUNTED = re.compile(
     r"\d\s*(?:–|—|-|to|bis|à|a)\s*\d[\d.,\s\u00a0]*\s\D{1,5}\s|^\D*\d[\d,\s\u00a0]*\s\D{1,5}\s*\d[\d.,\s\u00a0]*$"
 )
+_NONE_OF = re.compile(r"\D*\b0\b")
+"""Before "of N", what is counted is something else: "0 of 50 selected"."""
 _NO_TOTAL = frozenset({"script", "style", "title", "option", "a", "head", "html", "body"})
 _NUMBER = re.compile(r"^\[?\d{1,5}\]?$")
 _PATH = "/"
@@ -52,12 +54,20 @@ _CURSORS = re.compile(r"next|cursor|after|continuation|token|scroll_?id|bookmark
 _COUNTS = re.compile(r"total|count|num_?found|hits|results|size|pages|last", re.IGNORECASE)
 
 
+_TOTAL_FIELDS = re.compile(r"(?:x-)?(?:total|count|total-\w+)", re.IGNORECASE)
+_NEXT_FIELDS = re.compile(r"(?:x-)?next-?(?:page|url|link)?", re.IGNORECASE)
+_OTHER_FIELDS = re.compile(
+    r"(?:x-)?(?:page|per-page|total-pages|page-count|pagination|content-range|offset|limit)", re.IGNORECASE
+)
+"""Names of header fields by which services tell how a listing goes on."""
+
+
 @dataclass(frozen=True, slots=True)
 class Paging:
     """One way in which a page goes on, or the total that it states.
 
-    `how` is "next link", "rel=next", "Link header", "page numbers", "load more", "stated total", "cursor", "flag" or
-    "next URL"; `expression` picks it, `value` is what stands there, `plan` is what a plan would say.
+    `how` is "next link", "rel=next", "Link header", "header field", "page numbers", "load more", "stated total", "cursor",
+    "flag" or "next URL"; `expression` picks it, `value` is what stands there, `plan` is what a plan would say.
     """
 
     how: str
@@ -68,7 +78,7 @@ class Paging:
 
 def paging_of(document: Document, reply: Reply | None = None, rows: Collection[Element] = ()) -> list[Paging]:
     """Everything that says how the page goes on, the surest first. What stands inside `rows` is no total of the page."""
-    found = list(_link_header(reply, document)) if reply is not None else []
+    found = [*_link_header(reply, document), *_header_fields(reply)] if reply is not None else []
     if document.kind == "json":
         return [*found, *_in_json(document.data)]
     if document.kind != "html":
@@ -86,6 +96,27 @@ def paging_of(document: Document, reply: Reply | None = None, rows: Collection[E
 def _link_header(reply: Reply, document: Document) -> Iterator[Paging]:
     if (target := header_next(reply)) is not None:
         yield Paging("Link header", "rel=next", _absolute(target, document), _BY_RELATION)
+
+
+def _header_fields(reply: Reply) -> Iterator[Paging]:
+    """What further header fields say: the next page by its URL or its number, the total, and what a plan has no use for."""
+    for name, value in reply.headers:
+        said, plan = f"{name}: {value}", ""
+        if _NEXT_FIELDS.fullmatch(name) and value.strip():
+            is_url = value.startswith(("http:", "https:", "/"))
+            sent = f'{{ from = "header.{name}" }}'
+            plan = (
+                f'next = {{ address = "{{+url}}", send = {{ url = {sent} }} }}'
+                if is_url
+                else f"next = {{ send = {{ page = {sent} }} }}"
+            )
+        elif _OTHER_FIELDS.fullmatch(name):
+            pass
+        elif _TOTAL_FIELDS.fullmatch(name) and value.strip().isdecimal():
+            plan = f'total = {{ from = "header.{name}" }}'
+        else:
+            continue
+        yield Paging("header field", f"header.{name}", said, plan)
 
 
 def _rel_next(document: Document) -> Iterator[Paging]:
@@ -200,6 +231,8 @@ def _stated(document: Document, rows: set[Element]) -> Iterator[Paging]:
         found = _TOTAL.search(text)
         number = _whole(found["of"] or found["count"]) if found else None
         if found is None or number is None or (found["of"] and not _COUNTED.search(text[: found.end()])):
+            continue
+        if found["of"] and _NONE_OF.match(text):
             continue
         if re.match(r"\s*(?:page|seite|página|pagina|sida|стр)", text, re.IGNORECASE):
             continue

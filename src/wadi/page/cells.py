@@ -36,8 +36,8 @@ from wadi.page.nodes import (
 )
 from wadi.page.text import direct_text_of, text_of
 
-ROUTE_SOURCES = frozenset({"link", "input"})
-"""Sources whose values depend on how a page was reached: filled in when tables are assembled."""
+ROUTE_SOURCES = frozenset({"link", "input", "status", "route"})
+"""Sources whose values depend on how a page was reached, or that pages have which failed: filled in when tables are assembled."""
 
 
 @dataclass(frozen=True)
@@ -64,6 +64,7 @@ class Field:
     default: str | int | float | bool | None = None
     distinct: bool = False
     in_order: bool = False
+    output: Callable[[Any], Any] | None = None
 
     @cached_property
     def pick(self) -> Callable[[Scope, Document], list[Node]]:
@@ -100,7 +101,7 @@ class Field:
     @cached_property
     def is_plain(self) -> bool:
         """Whether the value is that of the one node that the expressions pick in the row, as most are."""
-        more = self.source or self.under is not None or self.label or self.then or self.split is not None
+        more = self.source or self.under is not None or self.label or self.then or self.split is not None or self.output
         return not (more or self.many or self.is_verbatim or self.takes not in ("", "text"))
 
 
@@ -126,13 +127,16 @@ Steps = list[Step | Picked]
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """What cells are read from: a page with its reply, or the way by which it was reached (the text of the link, inputs)."""
+    """What cells are read from: a page with its reply, or the way by which it was reached (the text of the link, inputs,
+    the status that it came with, the named route)."""
 
     document: Document | None
     where: Where
     reply: ReplyFace | None = None
     link: str | None = None
     inputs: Mapping[str, Any] = field(default_factory=dict)
+    status: int | None = None
+    route: str = ""
 
 
 @dataclass(slots=True)
@@ -208,6 +212,8 @@ def _chosen(one: Field, values: list[Any], steps: Steps | None, *, is_unread: bo
         values = _recorded(steps, "distinct", _each_once(values))
     if one.in_order:
         values = _recorded(steps, "in_order", sorted(values, key=lambda value: (str(type(value)), value)))
+    if one.output is not None:
+        values = _recorded(steps, "output", [one.output(value) for value in values])
     if one.many and one.join is None:
         return _recorded(steps, "many", values)
     if values:
@@ -435,5 +441,7 @@ _ELSEWHERE: dict[str, Callable[[Field, Scope | None, Source], Any]] = {
     "header": lambda one, scope, source: source.reply.header(one.detail) if source.reply else None,
     "key": lambda one, scope, source: scope.key if isinstance(scope, JsonNode) else None,
     "link": lambda one, scope, source: source.link,
+    "route": lambda one, scope, source: source.route,
+    "status": lambda one, scope, source: source.status,
     "input": lambda one, scope, source: source.inputs.get(one.detail),
 }

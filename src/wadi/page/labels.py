@@ -1,10 +1,11 @@
-"""Values beside their labels: in definition lists, tables of two columns, lines such as "Depth: 12 m"."""
+"""Values beside their labels: of form controls, in definition lists, tables of two columns, lines such as "Depth: 12 m"."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 
+from wadi.page.controls import CONTROLS, held_by
 from wadi.page.nodes import (
     Element,
     children,
@@ -43,11 +44,26 @@ class LabelsIn:
         """
         for wanted in map(folded, labels):
             # What comes later is looked through only when it is needed.
-            for way in ("_in_definitions", "_in_tables", "_beside", "_in_lines", "_in_long_lines"):
+            for way in ("_of_controls", "_in_definitions", "_in_tables", "_beside", "_in_lines", "_in_long_lines"):
                 found: _Found = getattr(self, way)
                 if values := found.get(wanted):
                     return values
         return []
+
+    @cached_property
+    def _of_controls(self) -> _Found:
+        """The values of form controls by their `label` (HTML Standard §4.10.4): named by `for`, or the first inside it."""
+        found: _Found = {}
+        by_id: dict[str, Element] = {}
+        for label in elements(self.scope, "label"):
+            if not by_id:
+                by_id = {control.attr("id") or "": control for control in elements(self.scope, *CONTROLS)}
+            named = label.attr("for")
+            control = by_id.get(named) if named else next(iter(elements(label, *CONTROLS)), None)
+            if control is not None and (held := held_by(control)) is not None:
+                name = text_of(label) if named else text_of(label).replace(text_of(control), " ", 1)
+                found.setdefault(folded(name), [*held] or [""])
+        return found
 
     @cached_property
     def _in_definitions(self) -> _Found:

@@ -80,7 +80,9 @@ def columns_of(plan: Plan, table: str) -> list[str]:
     for column, fields in _giving(plan, table).items():
         names += [column, *companions_of(column, fields[0][1].type)]
     own = table_plan(plan, table)
-    names += [*own.derive, *own.constant, *(SEEN_COLUMNS if own.seen else ()), *(f"origin_{one}" for one in own.origin)]
+    counted = [own.occurrences] if own.occurrences else []
+    seen, origin = (SEEN_COLUMNS if own.seen else ()), (f"origin_{one}" for one in own.origin)
+    names += [*own.derive, *own.constant, *counted, *seen, *origin]
     return list(dict.fromkeys(names))
 
 
@@ -124,6 +126,8 @@ def _column(plan: Plan, table: str, name: str) -> Column:
         parent = parent_table(plan, table)
         assert parent is not None, "only lists carry columns"
         column = _column(plan, parent, name)
+    if name in own.collect:
+        column = replace(column, many=True)
     is_hashed = name in own.hash
     return replace(column, type="string", unit=None) if is_hashed else column
 
@@ -134,7 +138,8 @@ def _picked_column(plan: Plan, table: str, name: str) -> Column | None:
     if giving:
         first = giving[0][1]
         pages = tuple(page for page, _ in giving)
-        many, kind = first.many and first.join is None, "string" if first.join is not None else first.type
+        many, is_text = first.many and first.join is None, first.join is not None or first.output is not None
+        kind: TypeName = "string" if is_text else first.type
         unit = first.unit or ("%" if kind == "percent" else None)
         return Column(name, kind, many, unit, any(field.required for _, field in giving), pages)
     for column, fields in _giving(plan, table).items():
@@ -158,6 +163,8 @@ def _made_column(own: TablePlan, name: str) -> Column | None:
             else "number" if isinstance(value, float) else "string"
         )  # fmt: skip
         return Column(name, kind, False, None, False, ())
+    if name == own.occurrences:
+        return Column(name, "integer", False, None, False, ())
     if own.seen and name in SEEN_COLUMNS:
         return Column(name, SEEN_COLUMNS[name], False, None, False, ())
     part = name.removeprefix("origin_")

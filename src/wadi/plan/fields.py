@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from wadi.clean.output import output_of
 from wadi.clean.stages import Stages
 from wadi.page.cells import Field
 from wadi.page.expressions import Expression, compile_expression
@@ -35,6 +36,7 @@ def compile_field(name: str, plan: FieldPlan, this_year: int, functions: Mapping
         default=plan.default,
         distinct=plan.distinct,
         in_order=plan.in_order,
+        output=output_of(plan.output, plan.locale) if plan.output is not None else None,
     )
 
 

@@ -114,7 +114,7 @@ class FieldPlan(Part):
     source: str | None = Field(
         None,
         alias="from",
-        description="elsewhere than the row: page, data, heading, url, link, key, input.NAME, header.NAME",
+        description="elsewhere than the row: page, data, heading, url, status, route, link, key, input.NAME, header.NAME",
     )
     under: str | None = Field(
         None, description="the cell below this heading of the row's table, merged cells reckoned in; at picks inside it"
@@ -177,6 +177,12 @@ class FieldPlan(Part):
     adjust: Strings = Field([], description="steps from number or date to the same: VERB ARGUMENT…")
     distinct: bool = Field(False, description="with many: each value once")
     in_order: bool = Field(False, description="with many: the values sorted, numbers and dates by what they are")
+    output: str | None = Field(
+        None,
+        min_length=1,
+        description="of dates, times and moments: how they are written out, by a pattern (Unicode TR 35): yyyy-MM-dd HH:mm; "
+        "the column holds texts then",
+    )
     join: str | None = Field(None, description="with many: the values as one text, with this between them")
     about: str = Field("", description="what the column is, for the codebook and the Data Package")
     default: str | int | float | bool | None = Field(None, description="for a value that is absent or missing")
@@ -224,6 +230,7 @@ class AskPlan(Part):
         None, description="the parameters go into the body of a POST, as a form or as JSON"
     )
     values: dict[str, Any] = Field({}, description="parameters as they are sent; {NAME} in a text is an input")
+    null: Strings = Field([], description="parameters of a JSON body that are sent as null; a dot leads one level down")
     send: dict[str, FieldOrShort] = Field(
         {},
         description="parameter → what is picked for it on the page; with next it ends where one of them picks nothing",
@@ -274,6 +281,9 @@ class OpenPlan(AskPlan):
     at: Expressions | None = Field(None, description="expression for the link")
     form: Expressions | None = Field(
         None, description="the form that is sent, with its hidden and preset fields; values are put over them"
+    )
+    where: Expressions | None = Field(
+        None, description="only where this stands: in the row, of what is opened from rows, else on the page"
     )
     within: Expressions | None = Field(None, description="only links inside these parts of the page")
     only: Strings = Field([], description="patterns (* and ?) of which the URL must match one")
@@ -340,7 +350,10 @@ class StartPlan(Part):
     """Where the crawl begins."""
 
     page: Name = Field(description="the kind of the start pages")
-    addresses: Strings = Field([], description="URI Templates (RFC 6570) over the inputs")
+    addresses: Strings = Field(
+        [],
+        description="URI Templates (RFC 6570) over the inputs; or files beside the plan: pages/list.html, pages/*.html, pages/",
+    )
     sitemap: Strings = Field(
         [], description="sitemaps, their indexes, or a robots.txt that names them: each page in them"
     )
@@ -349,11 +362,24 @@ class StartPlan(Part):
     skip: Strings = Field([], description="of sitemap and feed: patterns of which the URL must match none")
     post: Literal["form", "json"] | None = Field(None, description="values go into the body of a POST")
     values: dict[str, Any] = Field({}, description="parameters of the body; {NAME} in a text is an input")
+    null: Strings = Field([], description="parameters of a JSON body that are sent as null; a dot leads one level down")
     headers: dict[str, str] = Field({}, description="header fields")
     split: Strings = Field(
         [], description="inputs that are used only where a listing states more rows than it shows, one after the other"
     )
     most: Count | None = Field(None, description="with split: how many rows the site shows of a listing")
+
+
+class RouteSecret(Part):
+    """A named proxy whose address stands in the environment: it has a log-in."""
+
+    secret_from: str = Field(min_length=1, description="the environment variable with the proxy's address")
+
+
+Routes = Annotated[
+    list[str] | dict[Name, str | RouteSecret],
+    BeforeValidator(_as_list, json_schema_input_type=str | list[str] | dict[str, str | RouteSecret]),
+]
 
 
 class MannersPlan(Part):
@@ -366,6 +392,10 @@ class MannersPlan(Part):
         description="the reason why robots.txt need not be obeyed; without one it is obeyed (RFC 9309)",
     )
     language: str | None = Field(None, description="Accept-Language")
+    referer: bool = Field(
+        False,
+        description="each request says which page led to it (RFC 9110 §10.1.3), to other hosts the site alone",
+    )
     headers: dict[str, str] = Field({}, description="header fields sent with every request; {NAME} is an input")
     pause: Duration = Field(1.0, description="least time between the starts of two requests to one host")
     jitter: float = Field(0.0, ge=0.0, le=10.0, description="each pause is longer by a random share of up to so much")
@@ -375,7 +405,11 @@ class MannersPlan(Part):
     hours: str | None = Field(
         None, description='time of day in which the run may ask, by this machine\'s clock: "22:00-06:00"'
     )
-    routes: Strings = Field([], description="proxies, used in turn: http://HOST:PORT, https://…, socks5://…")
+    routes: Routes = Field(
+        [],
+        description="proxies, used in turn: http://HOST:PORT, https://…, socks5://…; or named ones, { north = …, south = … }: "
+        "each start goes by each of them, or by the one of --route",
+    )
     routes_from: str | None = Field(None, description="the environment variable with the proxies, blanks between")
     route_by: Literal["request", "session"] = Field(
         "request", description="another route for each request, or the same with its cookies until it fails"
@@ -460,6 +494,10 @@ class TablePlan(Part):
     doubles: Literal["first", "last", "merge", "keep"] = Field(
         "first", description="what becomes of rows with the same key: merge fills the gaps of the first from the others"
     )
+    collect: Strings = Field(
+        [], description="columns that hold a list of what all rows with the same key have in them, each value once"
+    )
+    occurrences: Name | None = Field(None, description="a further column with the number of rows that had the same key")
     columns: Strings = Field([], description='order of the columns; "…" stands for the rest')
     seen: bool = Field(
         False,

@@ -81,7 +81,7 @@ def _of_link(
 ) -> Iterator[tuple[Path, list[str], bool]]:
     path: Path = ("page", page, "open", target)
     in_row = opens_from_row(plan, kind, target)
-    for key in ("within", "form"):
+    for key in ("where", "within", "form"):
         if getattr(link, key):
             yield (*path, key), getattr(link, key), in_row
     if link.at:

@@ -46,7 +46,8 @@ _WORDS = {
 @dataclass(frozen=True)
 class LoadedPlan:
     """A plan that is right, with its text. `name` is the file's name without its ending; `given` are inputs from outside,
-    `given_limits` limits that were put over its own, `secrets` the environment variables of secret inputs, by input."""
+    `given_limits` limits that were put over its own, `secrets` the environment variables of secret inputs, by
+    input, `given_route` the one of its named routes that was chosen."""
 
     plan: Plan
     text: PlanText
@@ -56,6 +57,7 @@ class LoadedPlan:
     given: Mapping[str, InputValue] = field(default_factory=dict)
     given_limits: Mapping[str, float] = field(default_factory=dict)
     secrets: Mapping[str, str] = field(default_factory=dict)
+    given_route: str | None = None
 
     @property
     def folder(self) -> FilePath:
@@ -418,6 +420,19 @@ def _drop(data: Any, path: Path) -> None:
 def _caused_by(path: Path, gone: list[Path]) -> bool:
     """Whether a finding speaks of something around what was taken out."""
     return any(path[: len(lost)] == lost or lost[: len(path)] == path for lost in gone)
+
+
+def with_route(loaded: LoadedPlan, name: str | None) -> LoadedPlan:
+    """The plan with one of its named routes alone; None leaves it as it is. Raises UsageError for a route that it has not."""
+    if name is None:
+        return loaded
+    routes = loaded.plan.manners.routes
+    known = routes if isinstance(routes, dict) else {}
+    if name not in known:
+        now = f"routes of this plan: {listed(known)}" if known else '[manners] routes = { north = "http://HOST:PORT" }'
+        raise UsageError(Problem("bad-route", f'the plan has no route "{name}"', Place(loaded.text.path), now=now))
+    manners = loaded.plan.manners.model_copy(update={"routes": {name: known[name]}})
+    return replace(loaded, plan=loaded.plan.model_copy(update={"manners": manners}), given_route=name)
 
 
 def with_limits(loaded: LoadedPlan, **limits: float | None) -> LoadedPlan:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
+from urllib.parse import unquote, urlsplit
 
+from wadi.plan.local import NoSuchFiles, files_of, is_of_files
 from wadi.plan.model import InputFile, InputSecret, InputSequence, InputValue, Plan
-from wadi.urls import resolve
+from wadi.urls import LOCAL, resolve
 from wadi.web.messages import Request
 from wadi.web.parameters import expanded, filled, names_in, with_body
 
@@ -45,22 +48,45 @@ def templates_of(plan: Plan) -> list[tuple[str, str]]:
     return [*((start.page, one) for one in start.addresses), *named]
 
 
-def starts_of(plan: Plan) -> Iterator[Start]:
-    """Every start in reading order: address by address, the last list of inputs varying fastest.
+def starts_of(plan: Plan, folder: Path | None = None) -> Iterator[Start]:
+    """Every start in reading order: address by address, the last list of inputs varying fastest, then the
+    named routes.
 
-    What `split` names is left out of the addresses: those inputs are used by `parts_of` only.
+    What `split` names is left out of the addresses: those inputs are used by `parts_of` only. Local files are looked for in
+    `folder`, where the plan stands; without it they are left out. Raises NoSuchFiles.
     """
     for kind, template in templates_of(plan):
+        is_local = is_of_files(template)
+        if is_local and folder is None:
+            continue
         for values in combinations(plan.inputs, used_in(plan, template) - set(plan.start.split)):
-            yield Start(kind, _request(plan, kind, template, values), values)
+            if is_local and folder is not None:
+                paths = files_of(folder, expanded(template, values))
+                yield from (Start(kind, Request(path.as_uri()), values) for path in paths)
+            else:
+                request = _request(plan, kind, template, values)
+                yield from (Start(kind, replace(request, route=name), values) for name in route_names(plan) or [""])
+
+
+def route_names(plan: Plan) -> list[str]:
+    """The names of a plan's routes, where they have names: each start goes by each of them."""
+    return list(plan.manners.routes) if isinstance(plan.manners.routes, dict) else []
+
+
+def folders_of(plan: Plan, folder: Path) -> frozenset[Path]:
+    """The folders of the local files that a plan begins with, which stands in `folder`; none when they are not there any more."""
+    try:
+        starts = [start.request.url for start in starts_of(plan, folder)]
+    except NoSuchFiles:
+        return frozenset()
+    return frozenset(Path(unquote(urlsplit(url).path)).parent for url in starts if url.startswith(f"{LOCAL}:"))
 
 
 def parts_of(plan: Plan, url: str, values: Mapping[str, Scalar]) -> list[Start]:
     """The starts that a listing with these input values falls into, by the next of the `split` inputs; none when all are used."""
     name = next((name for name in plan.start.split if name not in values), None)
-    template = next(
-        (one for one in plan.start.addresses if _request(plan, plan.start.page, one, values).url == url), None
-    )
+    of_sites = (one for one in plan.start.addresses if not is_of_files(one))
+    template = next((one for one in of_sites if _request(plan, plan.start.page, one, values).url == url), None)
     if name is None or template is None:
         return []
     inner = combinations({name: plan.inputs[name]}, {name})
@@ -88,7 +114,8 @@ def _request(plan: Plan, kind: str, template: str, values: Mapping[str, Scalar])
         return request
     headers = tuple((name, str(filled(text, values))) for name, text in start.headers.items())
     request = Request(request.url, headers=headers)
-    return with_body(request, start.post, filled(start.values, values)) if start.post else request
+    nulls = dict.fromkeys(start.null)
+    return with_body(request, start.post, {**filled(start.values, values), **nulls}) if start.post else request
 
 
 def fixed_inputs(inputs: Mapping[str, InputValue]) -> dict[str, Any]:

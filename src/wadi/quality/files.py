@@ -29,9 +29,21 @@ _INTEGER = re.compile(r"[+-]?(?:0|[1-9]\d{0,17})")
 _NUMBER = re.compile(r"[+-]?(?:(?:0|[1-9]\d*)(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?")
 _DAY = re.compile(r"\d{4}-\d\d-\d\d")
 _MOMENT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?")
-_TEXT_TYPES: tuple[tuple[TypeName, re.Pattern[str]], ...] = (
+
+
+class _Lists:
+    """Lists written as JSON, asked for as expressions are."""
+
+    def fullmatch(self, text: str) -> bool | None:
+        try:
+            return True if text.startswith("[") and isinstance(orjson.loads(text), list) else None
+        except orjson.JSONDecodeError:
+            return None
+
+
+_TEXT_TYPES: tuple[tuple[TypeName, re.Pattern[str] | _Lists], ...] = (
     ("integer", _INTEGER), ("number", _NUMBER), ("boolean", re.compile(r"true|false")), ("date", _DAY),
-    ("datetime", _MOMENT),
+    ("datetime", _MOMENT), ("array", _Lists()),
 )  # fmt: skip
 _CLASSES: dict[type, TypeName] = {
     str: "string", bool: "boolean", int: "integer", float: "number", date: "date", datetime: "datetime", time: "time",
@@ -141,6 +153,7 @@ _FROM_TEXT: dict[TypeName, Callable[[str], Any]] = {
     "integer": int,
     "number": float,
     "boolean": lambda text: text == "true",
+    "array": orjson.loads,
 }
 
 
@@ -238,6 +251,8 @@ def _plain(value: Any) -> Any:
 
 
 def _column(name: str, kind: TypeName, many: bool = False) -> Column:
+    if kind == "array":
+        kind, many = "string", True
     return Column(name, kind, many, None, False, ())
 
 

@@ -28,11 +28,17 @@ def cache_folder() -> Path:
 
 
 class LookedAt:
-    """The kept pages below a folder. `now` gives seconds since 1970."""
+    """The kept pages below a folder. `now` gives seconds since 1970; pages that were asked for in another `manner` (with header
+    fields of a plan) are others."""
 
-    def __init__(self, folder: Path, *, now: Callable[[], float] = time.time) -> None:
+    def __init__(self, folder: Path, *, now: Callable[[], float] = time.time, manner: str = "") -> None:
         self.folder = folder
         self._now = now
+        self._manner = manner
+
+    def asked_so(self, manner: str) -> LookedAt:
+        """The kept pages that were asked for in a manner."""
+        return LookedAt(self.folder, now=self._now, manner=manner)
 
     def find(self, request: Request) -> tuple[Reply, float] | None:
         """The kept reply and its age in seconds; None when there is none of today."""
@@ -60,4 +66,4 @@ class LookedAt:
                 path.unlink(missing_ok=True)
 
     def _path(self, request: Request) -> Path:
-        return self.folder / f"{hashlib.sha256(request.identity.encode()).hexdigest()[:40]}.warc.gz"
+        return self.folder / f"{hashlib.sha256((request.identity + self._manner).encode()).hexdigest()[:40]}.warc.gz"

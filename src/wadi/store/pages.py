@@ -12,7 +12,7 @@ import orjson
 from wadi.store.outcome import Link, Role, State
 from wadi.web.messages import Headers, Request
 
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
 SCHEMA = """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
@@ -23,7 +23,7 @@ CREATE TABLE pages (
     file TEXT, offset INTEGER, length INTEGER, total INTEGER, failure BLOB, notes BLOB,
     listing BLOB, digest BLOB,
     depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
-    row_count INTEGER, inputs BLOB, edge BLOB, last INTEGER, tries INTEGER,
+    row_count INTEGER, inputs BLOB, edge BLOB, last INTEGER, tries INTEGER, hops BLOB, way TEXT NOT NULL DEFAULT '',
     UNIQUE (kind, identity));
 CREATE INDEX waiting ON pages (route) WHERE state = 0;
 CREATE INDEX waiting_at ON pages (host, route) WHERE state = 0;
@@ -46,7 +46,7 @@ START_PAGE = 0
 """The source of the links that the start addresses are."""
 STEP = struct.Struct(">I")
 KNOWN = b"known"
-PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs, last"
+PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs, last, way"
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +70,26 @@ class Page:
     edge: bytes = b""
     inputs: Mapping[str, Any] = field(default_factory=dict)
     last: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PageRecord:
+    """What became of a page: `failure` is a problem as a dict, `at` when it was asked for (seconds since 1970), `seconds` how
+    long it took, `way` the named route, `hops` the redirects on the way (URL and status)."""
+
+    kind: str
+    url: str
+    final_url: str | None
+    state: State
+    status: int | None
+    tries: int | None
+    failure: dict[str, Any] | None
+    rows: int | None
+    size_bytes: int | None
+    at: float | None
+    seconds: float | None
+    way: str
+    hops: list[tuple[str, int]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,8 +136,9 @@ def page_of(
     edge: bytes | None,
     inputs: bytes | None,
     last: int | None,
+    way: str,
 ) -> Page:
     fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
-    request = Request(url, method, fields, body or b"")
+    request = Request(url, method, fields, body or b"", way)
     own = orjson.loads(inputs) if inputs else {}
     return Page(page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", own, last)

@@ -28,6 +28,7 @@ from wadi.store.pages import (
     STEP,
     Edge,
     Page,
+    PageRecord,
     page_of,
     route_of,
 )
@@ -138,7 +139,7 @@ class RunState:
         reply, location = outcome.reply, outcome.location
         self._db.execute(
             "UPDATE pages SET state=?, status=?, final_url=?, fetched_at=?, elapsed_s=?, size_bytes=?, file=?, offset=?,"
-            " length=?, total=?, failure=?, notes=?, listing=?, digest=?, row_count=?, tries=? WHERE id=?",
+            " length=?, total=?, failure=?, notes=?, listing=?, digest=?, row_count=?, tries=?, hops=? WHERE id=?",
             (
                 outcome.state,
                 *(
@@ -154,6 +155,7 @@ class RunState:
                 outcome.digest,
                 outcome.rows,
                 outcome.tries,
+                orjson.dumps([(hop.url, hop.status) for hop in reply.hops]) if reply and reply.hops else None,
                 outcome.page,
             ),
         )
@@ -232,8 +234,8 @@ class RunState:
             headers, host = orjson.dumps(request.headers) if request.headers else None, host_of(request.url)
             cursor = self._db.execute(
                 "INSERT INTO pages (kind, identity, host, method, url, headers, body, route,"
-                " depth, rows_before, dry, edge, last, inputs)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                " depth, rows_before, dry, edge, last, inputs, way)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     kind,
                     identity,
@@ -246,6 +248,7 @@ class RunState:
                     depth,
                     *so_far,
                     inputs,
+                    request.route,
                 ),
             )
             assert cursor.lastrowid is not None
@@ -381,6 +384,15 @@ class RunState:
         (state,) = self._db.execute("SELECT state FROM pages WHERE id = ?", (page,)).fetchone()
         return State(state)
 
+    def status_of(self, page: int) -> int | None:
+        """The status of what came for a page, good or not; None where nothing came."""
+        found = self._db.execute("SELECT status FROM pages WHERE id = ?", (page,)).fetchone()
+        return found[0] if found else None
+
+    def way_of(self, page: int) -> str:
+        """The named route by which a page was asked for; empty without one."""
+        return str(self._db.execute("SELECT way FROM pages WHERE id = ?", (page,)).fetchone()[0])
+
     def kind_of(self, page: int) -> str:
         return str(self._db.execute("SELECT kind FROM pages WHERE id = ?", (page,)).fetchone()[0])
 
@@ -466,15 +478,20 @@ class RunState:
         query = "SELECT 1 FROM links WHERE source = ? AND role = ? LIMIT 1"
         return self._db.execute(query, (page, Role.OPEN)).fetchone() is not None
 
-    def all_pages(self) -> Iterator[tuple[Any, ...]]:
-        """Every page that is known, in reading order: kind, URL, final URL, state, status, tries, failure (as a problem's dict),
-        rows, size in bytes, when it was asked for (seconds since 1970), seconds that it took."""
+    def all_pages(self) -> Iterator[PageRecord]:
+        """Every page that is known, in reading order."""
         query = (
-            "SELECT kind, url, final_url, state, status, tries, failure, row_count, size_bytes, fetched_at, elapsed_s"
+            "SELECT kind, url, final_url, state, status, tries, failure, row_count, size_bytes, fetched_at, elapsed_s, way, hops"
             " FROM pages ORDER BY route, id"
         )
-        for kind, url, final_url, state, status, tries, failure, *rest in self._db.execute(query):
-            yield (kind, url, final_url, state, status, tries, orjson.loads(failure) if failure else None, *rest)
+        for kind, url, final_url, state, status, tries, failure, rows, size, at, seconds, way, hops in self._db.execute(
+            query
+        ):
+            problem = orjson.loads(failure) if failure else None
+            on_the_way = orjson.loads(hops) if hops else []
+            yield PageRecord(
+                kind, url, final_url, State(state), status, tries, problem, rows, size, at, seconds, way, on_the_way
+            )
 
     def kind_counts(self) -> Counter[str]:
         """How many pages are known of each kind."""

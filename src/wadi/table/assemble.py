@@ -24,7 +24,7 @@ from wadi.table.account import Account, way_of_double
 from wadi.table.by_route import fields_by_route, value_by_route
 from wadi.table.doubles import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
-from wadi.table.finish import Finish, Made, Means, Reject, Trouble
+from wadi.table.finish import Finish, Made, Means, Reject, Trouble, hashed
 from wadi.table.seen import Seen, Sighting
 from wadi.urls import without_secret
 
@@ -72,7 +72,7 @@ class Assembly:
         parent_limit: int | None = None,
         means: Means = _NO_MEANS,
         sighting: Sighting | None = None,
-        trouble: Callable[[Trouble], None] = lambda trouble: None,
+        trouble: Callable[[Trouble], None] | None = None,
         with_helpers: bool = False,
     ) -> None:
         self.account = Account()
@@ -92,10 +92,17 @@ class Assembly:
         self._key = [self._place[name] for name in self._plan.key if name in self._place]
         self._completing = {name for name, kind in plan.page.items() if kind.completes == table}
         self._fills = {name: _fill(plan, table, name) for name in plan.page}
+        self._collected = [self._place[name] for name in self._plan.collect if name in self._place]
+        self._occurrences = self._place.get(self._plan.occurrences or "")
+        collects = bool(self._collected) or self._occurrences is not None
+        self._settles = bool(self._key) and (collects or self._plan.doubles in ("last", "merge"))
+        """Whether rows of one key are put together, so that all have to be there before the first is whole."""
         self._by_route = fields_by_route(plan, table, means)
         self._made = Made(self._plan, self._columns, means.functions)
         self._finish = Finish(self._plan, self._columns, means.hash_key, self._origin)
-        self._trouble = trouble
+        self._hash_key = means.hash_key
+        self._is_heard = trouble is not None
+        self._trouble = trouble or (lambda trouble: None)
         self._seen = FirstStands()
         self._files = FileCells(state, plan, table, self._columns)
         has_seen = sighting is not None and self._plan.seen and bool(self._key)
@@ -150,8 +157,8 @@ class Assembly:
     def _is_simple(self) -> bool:
         """Whether rows are taken as pages give them, but for doubles."""
         is_made = self._completing or self._is_list or not self._made.is_idle or self._known is not None
-        is_settled = bool(self._key) and self._plan.doubles in ("last", "merge")
-        return self._is_plain and not (is_made or is_settled or self._required or self._limit is not None)
+        is_told = self._is_heard or self._settles
+        return self._is_plain and not (is_made or is_told or self._required or self._limit is not None)
 
     def _simple_rows(self) -> Iterator[Cells]:
         """The rows of a simple table, page by page: the same as by `placed`, in half the time."""
@@ -176,7 +183,7 @@ class Assembly:
     def placed(self) -> Iterator[Placed]:
         """The rows with their places."""
         rows = self._accepted(self._list_rows() if self._is_list else self._own_rows())
-        if self._key and self._plan.doubles in ("last", "merge"):
+        if self._settles:
             rows = iter(self._settled_doubles(rows))
         uncounted: list[Cells] = []
         try:
@@ -318,7 +325,7 @@ class Assembly:
     def _put_by_route(self, name: str, one: Field, visit: Visit, rows: list[Cells]) -> None:
         """Put the value that depends on the way to the page into its rows."""
         notes = Notes()
-        value = value_by_route(one, visit, notes)
+        value = value_by_route(one, visit, notes, self._state)
         for row in rows:
             row[self._place[name]] = value
         numbers = range(len(rows))
@@ -364,7 +371,8 @@ class Assembly:
             given = self._rows_of(detail)
             if given is not None and given.rows:
                 self._put(row.cells, given, kind)
-                for name, one in self._by_route.get(kind, {}).items():
+            for name, one in self._by_route.get(kind, {}).items():
+                if state is State.DONE or one.source == "status":
                     self._complete_by_route(row, name, one, self.visit_of(row, detail))
         self.account.incomplete += lacking
         if lacking and len(self._lacking) < _EXAMPLES:
@@ -373,7 +381,7 @@ class Assembly:
     def _complete_by_route(self, row: Placed, name: str, one: Field, visit: Visit) -> None:
         """Put a value that depends on the way to a detail page into the row that it completes."""
         notes = Notes()
-        value, place = value_by_route(one, visit, notes), self._place[name]
+        value, place = value_by_route(one, visit, notes, self._state), self._place[name]
         if value is not None and (row.cells[place] is None or self._fills[visit.kind][name]):
             row.cells[place] = value
         problems = [CellProblem(0, name, u.raw, u.code, u.what, u.why) for _, u in notes.unread]
@@ -396,18 +404,21 @@ class Assembly:
         if missing is not None:
             name = self._columns[missing].name
             return self._rejected(row, Reject(f"no {name}", f'no value for "{name}", which is required'))
-        if self._key and self._plan.doubles == "first":
+        if self._key and self._plan.doubles == "first" and not self._settles:
             key = key_of(cells, self._key)
             if key is not None:
                 first = self._seen.first(key, row.visit)
                 if first is not None:
                     self._account_double(key, first, row.visit)
+                    self._tell_double(row, first, row.visit)
                     return _Fate.DOUBLE
         return _Fate.ACCEPTED
 
     def _rejected(self, row: Placed, reject: Reject) -> _Fate:
         self.account.add_reject(reject.way, reject.why, self._url(row.visit.page))
-        self._trouble(Trouble(row.visit.page, row.number, None, repr(row.cells), "rejected", reject.why))
+        if self._is_heard:
+            cells = self._named(row.cells)
+            self._trouble(Trouble(row.visit.page, row.number, None, "", "rejected", reject.why, cells=cells))
         return _Fate.REJECTED
 
     def _failed(self, row: Placed, column: str, raw: str, error: NotReadable) -> None:
@@ -426,25 +437,53 @@ class Assembly:
         way = way_of_double(first, stand_of(again))
         self.account.add_double(way, shown, self._url(first.page), self._url(again.page))
 
+    def _tell_double(self, row: Placed, first: Stand, again: Visit) -> None:
+        """Tell of a row that was left out; `first` is where the record stood first, `again` where the double was met."""
+        if self._is_heard:
+            way, cells = way_of_double(first, stand_of(again)), self._named(row.cells)
+            self._trouble(Trouble(row.visit.page, row.number, None, "", "double", way, cells=cells, first=first.page))
+
+    def _named(self, cells: Cells) -> dict[str, Any]:
+        """The cells of a row by column, those that are missing left out."""
+        named = {one.name: cell for one, cell in zip(self._columns, cells, strict=True) if cell not in (None, [])}
+        own = self._plan.hash
+        return {name: hashed(cell, self._hash_key) if name in own else cell for name, cell in named.items()}
+
     def _settled_doubles(self, rows: Iterable[Placed]) -> list[Placed]:
-        """One row for each key: the last one, or the first with its gaps filled from the others. Held in memory."""
+        """One row for each key: the first, the last one, or the first with its gaps filled from the others; with what is
+        collected over all of them. Held in memory."""
         kept: dict[Any, Placed] = {}
+        collected: dict[Any, list[Cells]] = {}
         for number, row in enumerate(rows):
             key = key_of(row.cells, self._key)
             name = key or ("\0", number)
             first = kept.get(name)
+            if self._collected or self._occurrences is not None:
+                collected.setdefault(name, []).append([row.cells[place] for place in self._collected])
             if first is None:
                 kept[name] = row
                 continue
             self._account_double(key or (), stand_of(first.visit), row.visit)
+            self._tell_double(first if self._plan.doubles == "last" else row, stand_of(first.visit), row.visit)
             if self._plan.doubles == "last":
                 del kept[name]
                 kept[name] = row
-            else:
+            elif self._plan.doubles == "merge":
                 pairs = zip(first.cells, row.cells, strict=True)
                 first.cells[:] = [new if old is None else old for old, new in pairs]
                 first.others += (row,)
+        for name, values in collected.items():
+            self._collect(kept[name].cells, values)
         return list(kept.values())
+
+    def _collect(self, row: Cells, values: list[Cells]) -> None:
+        """Put into a row how many rows its record had, and the values that they had in the columns that are collected, each
+        once."""
+        if self._occurrences is not None:
+            row[self._occurrences] = len(values)
+        for place, cells in zip(self._collected, zip(*values, strict=True), strict=False):
+            given = [one for cell in cells for one in (cell if isinstance(cell, list) else [cell]) if one is not None]
+            row[place] = [one for number, one in enumerate(given) if one not in given[:number]]
 
     def _count_filled(self, rows: list[Cells]) -> None:
         """Count the cells of accepted rows, column by column: ten times faster than cell by cell."""

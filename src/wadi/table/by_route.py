@@ -1,4 +1,5 @@
-"""Fields whose values come from the way by which a page was reached: read when tables are put together."""
+"""Fields whose values come from the way by which a page was reached, or from what came of it: read when tables are
+put together."""
 
 from __future__ import annotations
 
@@ -11,6 +12,7 @@ from wadi.plan.fields import compile_field
 from wadi.plan.model import Plan
 from wadi.store.order import Visit
 from wadi.store.outcome import as_stored
+from wadi.store.state import RunState
 from wadi.table.finish import Means
 
 
@@ -25,11 +27,13 @@ def fields_by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str,
     return found
 
 
-def value_by_route(one: Field, visit: Visit, notes: Notes) -> Any:
+def value_by_route(one: Field, visit: Visit, notes: Notes, state: RunState) -> Any:
     """The value that a field has on all rows of a page that was reached so, as the run keeps values."""
-    return as_stored(cell(one, None, source_of_visit(visit), notes))
+    return as_stored(cell(one, None, source_of_visit(visit, one, state), notes))
 
 
-def source_of_visit(visit: Visit) -> Source:
-    """What fields by route are read from."""
-    return Source(None, Where(), link=visit.text, inputs=visit.inputs)
+def source_of_visit(visit: Visit, one: Field, state: RunState) -> Source:
+    """What a field by route is read from."""
+    status = state.status_of(visit.page) if one.source == "status" else None
+    way = state.way_of(visit.page) if one.source == "route" else ""
+    return Source(None, Where(), link=visit.text, inputs=visit.inputs, status=status, route=way)

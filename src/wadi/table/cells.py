@@ -1,4 +1,5 @@
-"""Cells as other programs take them: dates as dates, lists as one text, texts that a spreadsheet would run disarmed."""
+"""Cells as other programs and people take them: dates as dates, lists as JSON or as one text, texts that a spreadsheet would run
+disarmed."""
 
 from __future__ import annotations
 
@@ -18,7 +19,7 @@ _NUMBER = re.compile(r"[+\-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+\-]?\d+)?%?")
 
 
 def flat(value: Any) -> Any:
-    """A cell without structure: lists joined with "; ", objects as JSON, truth values as `true` and `false`."""
+    """A cell as people read it: lists joined with "; ", objects as JSON, truth values as `true` and `false`."""
     if isinstance(value, list):
         return LIST_SEPARATOR.join(str(flat(one)) for one in value if one is not None) or None
     if isinstance(value, dict):
@@ -28,8 +29,15 @@ def flat(value: Any) -> Any:
     return value
 
 
+def coded(value: Any) -> Any:
+    """A cell as programs read it: lists and objects as JSON, truth values as `true` and `false`; a list of nothing is missing."""
+    if isinstance(value, list | dict):
+        return orjson.dumps(value).decode() if value else None
+    return flat(value)
+
+
 def odd_places(columns: Sequence[Column]) -> list[int]:
-    """Where cells have structure, so that `flat` has something to do."""
+    """Where cells have structure, so that `flat` and `coded` have something to do."""
     kinds = ("boolean", "array", "object")
     return [place for place, column in enumerate(columns) if column.many or column.type in kinds]
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from wadi.plan.columns import Column
 from wadi.problems import Place, Problem, UsageError
-from wadi.table.cells import flat, typed
+from wadi.table.cells import coded, typed
 from wadi.table.writers import batches
 
 if TYPE_CHECKING:
@@ -115,7 +115,7 @@ def _cells(row: list[Any], readers: Sequence[Any]) -> list[Any]:
         (
             read(value)
             if read is not None and value is not None
-            else flat(value)
+            else coded(value)
             if isinstance(value, list | dict)
             else value
         )

@@ -38,7 +38,10 @@ class Means:
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """A cell or a row that did not come about: page, number of the row on it, column (None: the row), raw text, and words."""
+    """A cell or a row that did not come about: page, number of the row on it, column (None: the row), raw text, and words.
+
+    Of a row that was left out `cells` are its values by column, and of a double `first` is the page that had the record first.
+    """
 
     page: int
     row: int
@@ -47,6 +50,8 @@ class Trouble:
     code: str
     what: str
     why: str = ""
+    cells: Mapping[str, Any] = field(default_factory=dict)
+    first: int | None = None
 
 
 Tell = Callable[[str, str, NotReadable], None]

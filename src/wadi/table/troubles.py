@@ -1,4 +1,5 @@
-"""What did not come about, as tables: `problems` (cells that could not be read) and `rejects` (rows that were left out)."""
+"""What did not come about, as tables: `problems` (cells that could not be read), `rejects` and `doubles` (rows that were left
+out, with the reason and with where the record stood first)."""
 
 from __future__ import annotations
 
@@ -11,7 +12,8 @@ from wadi.table.account import Account
 from wadi.table.assemble import Assembly
 from wadi.table.finish import Trouble
 
-PROBLEMS, REJECTS = "problems", "rejects"
+PROBLEMS, REJECTS, DOUBLES = "problems", "rejects", "doubles"
+TROUBLES = (PROBLEMS, REJECTS, DOUBLES)
 _COLUMNS: dict[str, dict[str, TypeName]] = {
     PROBLEMS: {
         "table": "string",
@@ -23,14 +25,24 @@ _COLUMNS: dict[str, dict[str, TypeName]] = {
         "url": "url",
         "place": "integer",
     },
-    REJECTS: {"table": "string", "what": "string", "row": "string", "url": "url", "place": "integer"},
+    REJECTS: {"table": "string", "what": "string", "row": "object", "url": "url", "place": "integer"},
+    DOUBLES: {
+        "table": "string",
+        "what": "string",
+        "row": "object",
+        "url": "url",
+        "place": "integer",
+        "first_url": "url",
+    },
 }
+_OWN = {"rejected": REJECTS, "double": DOUBLES}
+"""What is told of whole rows, by code; all else is of cells."""
 Assemble = Callable[[str, Callable[[Trouble], None]], Any]
 """Makes the assembly of a table that tells its troubles."""
 
 
 class Troubles:
-    """One of the two tables, made by putting the others together once more; used like an Assembly."""
+    """One of these tables, made by putting the others together once more; used like an Assembly."""
 
     names_files = False
 
@@ -55,12 +67,13 @@ class Troubles:
 
     def _taken(self, table: str, told: list[Trouble]) -> Iterator[list[Any]]:
         for one in told:
-            is_reject = one.code == "rejected"
-            if is_reject is (self._which == REJECTS):
-                self.account.accepted += 1
-                place = [self._url_of(one.page), one.row + 1]
-                if is_reject:
-                    yield [table, one.what, one.raw, *place]
-                else:
-                    yield [table, one.column, one.raw, one.code, one.what, one.why or None, *place]
+            if _OWN.get(one.code, PROBLEMS) != self._which:
+                continue
+            self.account.accepted += 1
+            place = [self._url_of(one.page), one.row + 1]
+            if self._which == PROBLEMS:
+                yield [table, one.column, one.raw, one.code, one.what, one.why or None, *place]
+            else:
+                first = [self._url_of(one.first)] if one.first is not None else []
+                yield [table, one.what, one.cells, *place, *first]
         told.clear()

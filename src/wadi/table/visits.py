@@ -9,6 +9,7 @@ from typing import Any
 from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
 from wadi.store.outcome import State
+from wadi.store.pages import PageRecord
 from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.urls import without_secret
@@ -27,14 +28,17 @@ _COLUMNS: dict[str, TypeName] = {
     "size": "integer",
     "at": "datetime",
     "seconds": "number",
+    "route": "string",
 }
 _STATES = {State.DONE: "read", State.FAILED: "failed", State.WAITING: "not asked for"}
 
 
 class Visits:
-    """The table, used like an Assembly: pages in reading order, downloads among them (kind `file`). `final_url` is where
-    redirects led, `tries` how often it was sent, `size` the bytes of the reply, decoded; `at` when it was asked for (UTC),
-    `seconds` how long it took.
+    """The table, used like an Assembly: pages in reading order, downloads (kind `file`) and redirects among them.
+
+    `final_url` is where redirects led, of a redirect where it led itself; `tries` how often it was sent, `size` the bytes of the
+    reply, decoded; `at` when it was asked for (UTC), `seconds` how long it took;
+    `route` the named route that it went.
     """
 
     names_files = False
@@ -45,21 +49,40 @@ class Visits:
         self._state = state
 
     def rows(self) -> Iterator[list[Any]]:
-        """One row for each page that is known."""
-        for kind, url, final_url, state, status, tries, failure, count, size, at, seconds in self._state.all_pages():
-            self.account.accepted += 1
-            moment = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds") if at is not None else None
-            yield [
-                kind.strip("[] "),
-                without_secret(url),
-                without_secret(final_url) if final_url else None,
-                _STATES[State(state)],
-                status,
-                tries,
-                failure["code"] if failure else None,
-                failure["what"] if failure else None,
-                count,
-                size,
-                moment,
-                round(seconds, 3) if seconds is not None else None,
-            ]
+        """One row for each page that is known, behind those of the redirects that led to it."""
+        for page in self._state.all_pages():
+            for row in (*_redirects(page), _row(page)):
+                self.account.accepted += 1
+                yield [row.get(name) for name in _COLUMNS]
+
+
+def _redirects(page: PageRecord) -> Iterator[dict[str, Any]]:
+    """A row for each redirect on the way to a page."""
+    targets = [*(url for url, _ in page.hops[1:]), page.final_url]
+    for (url, status), target in zip(page.hops, targets, strict=False):
+        yield {
+            "kind": page.kind.strip("[] "),
+            "url": without_secret(url),
+            "final_url": without_secret(target) if target else None,
+            "state": "redirected",
+            "status": status,
+            "route": page.way or None,
+        }
+
+
+def _row(page: PageRecord) -> dict[str, Any]:
+    return {
+        "kind": page.kind.strip("[] "),
+        "url": without_secret(page.url),
+        "final_url": without_secret(page.final_url) if page.final_url else None,
+        "state": _STATES[page.state],
+        "status": page.status,
+        "tries": page.tries,
+        "code": page.failure["code"] if page.failure else None,
+        "reason": page.failure["what"] if page.failure else None,
+        "rows": page.rows,
+        "size": page.size_bytes,
+        "at": datetime.fromtimestamp(page.at, UTC).isoformat(timespec="seconds") if page.at is not None else None,
+        "seconds": round(page.seconds, 3) if page.seconds is not None else None,
+        "route": page.way or None,
+    }

@@ -19,7 +19,7 @@ import orjson
 
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
-from wadi.table.cells import disarmed, flat, odd_places, text_places
+from wadi.table.cells import coded, disarmed, flat, odd_places, text_places
 
 _BATCH_ROWS = 1000
 _FIRST = itemgetter(0)
@@ -47,7 +47,7 @@ Writer = Callable[[BinaryIO, Sequence[Column], Rows, Style], int]
 def write_csv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """RFC 4180, UTF-8: header line, CRLF, quotes where needed; missing cells are empty.
 
-    Lists are joined with "; ", truth values are `true` and `false`. With `disarm` a text that a spreadsheet would run as a
+    Lists and objects are JSON, truth values are `true` and `false`. With `disarm` a text that a spreadsheet would run as a
     formula has an apostrophe before it; without it such texts are counted.
     """
     text = io.TextIOWrapper(out, "utf-8-sig" if style.bom else "utf-8", newline="", write_through=False)
@@ -60,7 +60,7 @@ def write_csv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style
         by_column: list[Sequence[Any]] = list(zip(*batch, strict=True))
         for place, cells in enumerate(by_column):
             if place in odd:
-                cells = list(map(flat, cells))
+                cells = list(map(coded, cells))
             if place in texts and (disarmed_ones := _disarmed(cells)) is not cells:
                 armed[place] += sum(one is not other for one, other in zip(cells, disarmed_ones, strict=True))
                 cells = disarmed_ones if style.disarm else cells

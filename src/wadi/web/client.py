@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from wadi.about import VERSION
-from wadi.urls import NotAUrl, host_of, resolve, without_secret
+from wadi.urls import LOCAL, NotAUrl, host_of, resolve, without_secret
 from wadi.web.manners import Clock, Sleep, Slowed, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.pace import Heard
@@ -39,6 +39,8 @@ class TriedAgain:
 Report = Callable[[TriedAgain], None]
 Keep = Callable[[Reply], object]
 """What takes replies to keep them."""
+SentOn = Callable[[Reply], tuple[float, str] | None]
+"""From a reply to the seconds after which its page sends the reader on, and the URL that it sends to; None where it does not."""
 
 
 class Client:
@@ -62,6 +64,7 @@ class Client:
         report: Report = lambda event: None,
         robots_agent: str | None = None,
         rng: Callable[[], float] = lambda: 1.0,
+        sent_on: SentOn = lambda reply: None,
     ) -> None:
         self._transport = transport
         self._throttle = throttle
@@ -71,9 +74,10 @@ class Client:
         self._report = report
         self._unreachable: dict[str, int] = {}
         self._robots_agent = robots_agent
-        self._robots: dict[str, asyncio.Task[Robots]] = {}
-        self._robots_since: dict[str, float] = {}
+        self._robots: dict[tuple[str, str], asyncio.Task[Robots]] = {}
+        self._robots_since: dict[tuple[str, str], float] = {}
         self._rng = rng
+        self._sent_on = sent_on
         self.sent = 0
         """Requests sent so far: tries, redirects and robots.txt counted."""
         self.keep: Keep = lambda reply: None
@@ -150,14 +154,15 @@ class Client:
             self._unreachable.pop(host, None)
 
     async def _check_robots(self, request: Request) -> None:
-        """Raise FetchFailed for what robots.txt forbids; each site's file is asked for once."""
-        if self._robots_agent is None:
+        """Raise FetchFailed for what robots.txt forbids; each site's file is asked for once, by each named
+        route."""
+        if self._robots_agent is None or request.url.startswith(f"{LOCAL}:"):
             return
-        origin = origin_of(request.url)
+        origin = origin_of(request.url), request.route
         known = self._robots.get(origin)
         is_old = self._now() - self._robots_since.get(origin, 0.0) > _ROBOTS_KEPT_S
         if known is None or (known.done() and (is_old or known.exception())):
-            self._robots[origin] = asyncio.create_task(self._fetch_robots(origin))
+            self._robots[origin] = asyncio.create_task(self._fetch_robots(*origin))
             self._robots_since[origin] = self._now()
         word = word_for(await asyncio.shield(self._robots[origin]), request.url, self._robots_agent)
         if word.crawl_delay_s is not None:
@@ -165,9 +170,9 @@ class Client:
         if not word.allowed:
             raise FetchFailed("robots", refusal(request.url, word))
 
-    async def _fetch_robots(self, origin: str) -> Robots:
+    async def _fetch_robots(self, origin: str, route: str) -> Robots:
         """The site's rules; redirects are followed (RFC 9309 §2.3.1.2). Raises FetchFailed when the host cannot be reached."""
-        current = Request(f"{origin}/robots.txt")
+        current = Request(f"{origin}/robots.txt", route=route)
         for _ in range(_MOST_ROBOTS_HOPS):
             reply = await self._send(current)
             self.keep(reply)
@@ -179,6 +184,9 @@ class Client:
     async def _send(self, request: Request) -> Reply:
         """One request in its turn; what comes of it goes into the host's pace."""
         host = request.host
+        if request.url.startswith(f"{LOCAL}:"):  # nobody is to be spared
+            self.sent += 1
+            return await self._transport.send(request)
         async with self._throttle.turn(host) as sent:
             self.sent += 1
             step = self._throttle.step(host)
@@ -203,17 +211,23 @@ class Client:
         return reply
 
     async def _followed(self, request: Request, keep: Keep) -> Reply:
-        """The reply at the end of the redirects."""
+        """The reply at the end of the redirects, those of pages that send their reader on among them."""
         hops: list[Hop] = []
         current = request
         while True:
             await self._check_robots(current)
             reply = await self._send(current)
-            if reply.status not in _REDIRECTS or not reply.header("location"):
+            if reply.status in _REDIRECTS and reply.header("location"):
+                following = redirected(current, reply)
+            elif reply.status < 400 and (sent_on := self._sent_on(reply)) is not None:
+                seconds, target = sent_on
+                await self._sleep(seconds)
+                following = _for(current, target, "GET")
+            else:
                 return _a_success(replace(reply, request=request, hops=tuple(hops)) if hops else reply)
             keep(reply)
             hops.append(Hop(current.url, reply.status))
-            current = redirected(current, reply)
+            current = following
             if len(hops) > _MOST_HOPS:
                 raise FetchFailed(
                     "redirect-loop", f"{without_secret(request.url)}: {len(hops)} redirects, lately to {current.url}"
@@ -231,11 +245,17 @@ def redirected(request: Request, reply: Reply) -> Request:
         target = resolve(request.url, reply.header("location"))
     except NotAUrl as error:
         raise FetchFailed("bad-url", f"{without_secret(request.url)}: redirected to no URL: {error}", reply) from error
+    becomes_get = reply.status == 303 or (reply.status in (301, 302) and request.method == "POST")
+    return _for(request, target, "GET" if becomes_get else request.method)
+
+
+def _for(request: Request, target: str, method: str) -> Request:
+    """The request for where one is sent on to; header fields may hold what is meant for the first host alone."""
     if host_of(target) != host_of(request.url):
-        request = replace(request, headers=())  # they may hold what is meant for the first host alone
-    if reply.status == 303 or (reply.status in (301, 302) and request.method == "POST"):
+        request = replace(request, headers=())
+    if method != request.method:
         headers = tuple((name, value) for name, value in request.headers if name.lower() != "content-type")
-        return replace(request, url=target, method="GET", body=b"", headers=headers)
+        return replace(request, url=target, method=method, body=b"", headers=headers)
     return replace(request, url=target)
 
 

@@ -16,12 +16,14 @@ _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 @handed_on
 @dataclass(frozen=True, slots=True)
 class Request:
-    """One request. `url` is sent as it stands (already escaped), without its fragment."""
+    """One request. `url` is sent as it stands (already escaped), without its fragment; `route` names the way that it goes,
+    where a plan has named ones."""
 
     url: str
     method: str = "GET"
     headers: Headers = ()
     body: bytes = b""
+    route: str = ""
 
     @property
     def host(self) -> str:
@@ -30,14 +32,16 @@ class Request:
 
     @property
     def identity(self) -> str:
-        """What makes two requests the same: method, normalised URL (RFC 3986 §6), body, and what replies vary by.
+        """What makes two requests the same: method, normalised URL (RFC 3986 §6), body, what replies vary by, and
+        the named route.
 
         Of the header fields those count by which content is negotiated (RFC 9110 §12.5); others may hold a token that is
         another one each time.
         """
         digest = f" {hashlib.sha256(self.body).hexdigest()}" if self.body else ""
         asked_for = "".join(f" {n.lower()}: {v}" for n, v in self.headers if n.lower() in _NEGOTIATING)
-        return f"{self.method} {normalised(self.url)}{digest}{asked_for}"
+        way = f" by {self.route}" if self.route else ""
+        return f"{self.method} {normalised(self.url)}{digest}{asked_for}{way}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +105,7 @@ Cause = Literal[
     "bad-url",
     "robots",
     "no-route",
+    "route-withdrawn",
 ]
 """Why there is no page: a problem's code."""
 

@@ -279,7 +279,7 @@ class HttpTransport:
         if code == pycurl.E_COULDNT_RESOLVE_HOST:
             return FetchFailed("unreachable", f'{where}: the host name "{urlsplit(request.url).hostname}" is not known')
         if self._proxy and (code in _PROXY_FAILURES or "CONNECT" in words):
-            return FetchFailed("unreachable", f"{where}: the proxy: {words}")
+            return FetchFailed("no-route", f"{where}: the proxy: {words}")
         if code == pycurl.E_COULDNT_CONNECT:
             return FetchFailed("unreachable", f"{where}: nothing answers at {request.host} ({words})")
         if code in _TLS_FAILURES:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from wadi.clean.adjust import adjustment_of
 from wadi.clean.errors import BadSetting
+from wadi.clean.output import WRITTEN_OUT, asks_beyond, output_of
 from wadi.clean.steps import step_of
 from wadi.clean.types import converter
 from wadi.page.expressions import BadExpression, compile_expression
@@ -18,7 +19,7 @@ from wadi.plan.text import Finding, PlanText
 from wadi.problems import listed, nearest
 from wadi.web.parameters import names_in
 
-SOURCES = ("page", "data", "heading", "url", "link", "key", "input", "header")
+SOURCES = ("page", "data", "heading", "url", "status", "route", "link", "key", "input", "header")
 _PICKING = ("page", "data", "heading")
 
 
@@ -68,7 +69,7 @@ def _sources(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
                 "wrong-value",
                 at,
                 f'from = "{field.source}" is no source',
-                now="page, data, heading, url, link, key, input.NAME or header.NAME",
+                now="page, data, heading, url, status, route, link, key, input.NAME or header.NAME",
             ),
         )
     elif (field.at is not None) != (name in _PICKING):
@@ -82,7 +83,7 @@ def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
         yield at, text.problem("both-keys", at, "under is about the row: from and under exclude each other", key=True)
     if field.name is not None:
         yield from _file_name((*path, "name"), field, text)
-    if "lists" in path and (field.source or "").partition(".")[0] in ("link", "input"):
+    if "lists" in path and (field.source or "").partition(".")[0] in ("link", "input", "status", "route"):
         at = (*path, "from")
         now = "give it to the row as a field, and let the list carry it"
         yield at, text.problem("wrong-value", at, f'a row of a list takes nothing from "{field.source}"', now=now)
@@ -102,6 +103,7 @@ def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
             at = (*path, "find")
             yield at, text.problem("bad-regex", at, f"regular expression: {error.msg}", inside=error.pos)
     yield from _steps(path, field, text)
+    yield from _output((*path, "output"), field, text)
     yield from _parts(path, field, text)
     yield from _excluded(path, field, text)
     try:
@@ -124,6 +126,21 @@ def _steps(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
             except BadSetting as error:
                 at = (*path, key, index)
                 yield at, text.problem(error.code, at, error.what, now=error.now, inside=error.offset)
+
+
+def _output(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
+    """An output that is no pattern, or asks for what the type has not."""
+    if field.output is None or field.type not in WRITTEN_OUT:
+        return
+    try:
+        output_of(field.output, field.locale)
+    except BadSetting as error:
+        if error.code == "bad-format":
+            yield path, text.problem(error.code, path, error.what, now=error.now)
+        return
+    if beyond := asks_beyond(field.output, field.type):
+        what = f'output = "{field.output}": a {field.type} has nothing for {listed(beyond)}'
+        yield path, text.problem("bad-format", path, what)
 
 
 def _parts(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
@@ -180,6 +197,7 @@ def _excluded(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]
         ("currency", field.currency is not None and field.type != "money", 'currency is for type = "money"'),
         ("region", field.region is not None and field.type != "phone", 'region is for type = "phone"'),
         ("zone", field.zone is not None and field.type not in ("datetime", "date"), 'zone is for type = "datetime"'),
+        ("output", field.output is not None and field.type not in WRITTEN_OUT, 'output is for type = "datetime"'),
         ("keep", field.keep and not field.parts, "keep is for fields with parts"),
     )  # fmt: skip
     for key, is_wrong, now in wants:

@@ -82,6 +82,14 @@ def asks(plan: Plan, text: PlanText) -> Iterator[Finding]:
         if isinstance(asking, NextPlan):
             picked |= set(asking.keep) | ({asking.count.parameter} if asking.count else set())
         yield from _named(path, plan, asking, picked, text)
+        if asking.null and asking.post != "json":
+            at = (*path, "null")
+            yield (
+                at,
+                text.problem(
+                    "both-keys", at, "null means nothing here", key=True, now='post = "json"  has a body of JSON'
+                ),
+            )
         if asking.values and not (asking.post or asking.address or asking.send or getattr(asking, "form", None)
                                   or getattr(asking, "count", None)):  # fmt: skip
             at = (*path, "values")

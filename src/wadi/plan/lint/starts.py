@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wadi.plan.model import Plan
+from wadi.plan.model import Plan, RouteSecret
 from wadi.plan.parts import asks_of, fields_of
 from wadi.plan.positions import Path
 from wadi.plan.starts import (
@@ -39,6 +39,10 @@ def addresses(plan: Plan, text: PlanText) -> Iterator[Finding]:
             at,
             text.problem("both-keys", at, "values go into the body of a POST", key=True, now='post = "form" or "json"'),
         )
+    if plan.start.null and plan.start.post != "json":
+        at = ("start", "null")
+        now = 'post = "json"  has a body of JSON'
+        yield at, text.problem("both-keys", at, "null means nothing here", key=True, now=now)
     for key in ("addresses", "sitemap", "feed"):
         for index, address in enumerate(getattr(plan.start, key)):
             yield from _address(plan, ("start", key, index), address, text)
@@ -113,14 +117,24 @@ def manners(plan: Plan, text: PlanText) -> Iterator[Finding]:
         for name in sorted(names_in(value)):
             if name not in fixed_inputs(plan.inputs):
                 yield _unset(text, ("manners", "headers", field), name, plan)
-    for index, route in enumerate(plan.manners.routes):
-        at: Path = ("manners", "routes", index)
+    routes = plan.manners.routes
+    named: list[tuple[str | int, str | RouteSecret]] = (
+        list(routes.items()) if isinstance(routes, dict) else list(enumerate(routes))
+    )
+    for key, route in named:
+        at: Path = ("manners", "routes", key)
+        if isinstance(route, RouteSecret):
+            continue
         try:
             checked(route)
         except BadRoute as error:
             yield at, text.problem("bad-route", at, str(error))
         if "@" in route:
-            now = 'routes_from = "NAME" takes proxies with their log-ins from the environment variable NAME'
+            now = (
+                f'{key} = {{ secret_from = "NAME" }} takes it from the environment variable NAME'
+                if isinstance(routes, dict)
+                else 'routes_from = "NAME" takes proxies with their log-ins from the environment variable NAME'
+            )
             what = "a proxy's log-in does not stand in a plan"
             yield at, text.problem("secret-in-plan", at, what, now=now, shows_line=False)
     if plan.manners.hours is not None:

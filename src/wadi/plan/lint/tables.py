@@ -60,6 +60,7 @@ def tables_rule(plan: Plan, text: PlanText) -> Iterator[Finding]:
             continue
         yield from _named_columns(plan, name, text)
         yield from _seen(plan, name, text)
+        yield from _over_doubles(plan, name, text)
         yield from made_columns(plan, name, text)
         if table.prefer and table.prefer not in plan.page:
             at = ("table", name, "prefer")
@@ -117,6 +118,31 @@ def _seen(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     for column in SEEN_COLUMNS:
         if fields_giving(plan, name, column):
             yield at, text.problem("double-column", at, f'"{column}" is a column of seen, and of a field', key=True)
+
+
+def _over_doubles(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
+    """What is collected and counted over rows of the same key: there is a key, and the columns are of one value for each row."""
+    table = plan.table[name]
+    for key in ("collect", "occurrences"):
+        at: Path = ("table", name, key)
+        if getattr(table, key) and (not table.key or table.doubles == "keep"):
+            now = 'key = ["…"]  says which rows are of one record, and doubles = "first" or "merge" puts them together'
+            yield at, text.problem("missing-key", at, f"{key} is about rows with the same key", key=True, now=now)
+    if table.occurrences and (table.occurrences in table.constant or fields_giving(plan, name, table.occurrences)):
+        at = ("table", name, "occurrences")
+        yield at, text.problem("double-column", at, f'"{table.occurrences}" is a column already')
+    known = columns_of(plan, name)
+    for index, column in enumerate(table.collect):
+        at = ("table", name, "collect", index)
+        if column not in known:
+            near = nearest(column, known)
+            now = f'did you mean "{near}"?' if near else f"columns: {listed(known)}"
+            yield at, text.problem("unknown-column", at, f'table "{name}" has no column "{column}"', now=now)
+        elif column in table.key or any(
+            companions_of(column, field.type) for _, field in fields_giving(plan, name, column)
+        ):
+            what = f'"{column}" is not collected: it is of the key, or other columns stand beside it'
+            yield at, text.problem("wrong-value", at, what)
 
 
 def double_columns(plan: Plan, text: PlanText) -> Iterator[Finding]:
