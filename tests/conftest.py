@@ -32,6 +32,27 @@ class Done:
     err: str
 
 
+def mistakes_of_package(path: Path) -> list[str]:
+    """What an independent validator finds wrong with a Data Package and the files in it."""
+    from frictionless import validate
+
+    report = validate(str(path))
+    return [str(error) for task in report.tasks for error in (*report.errors, *task.errors)]
+
+
+def records_of(folder: Path) -> list[str]:
+    """The kinds of all records of a run's archive, read by an independent reader, which takes only those whose digests are right."""
+    from warcio.archiveiterator import ArchiveIterator
+
+    kinds = []
+    for path in sorted((folder / "pages").glob("*.warc.gz")):
+        with path.open("rb") as file:
+            for record in ArchiveIterator(file, check_digests="raise"):
+                record.content_stream().read()
+                kinds.append(record.rec_type)
+    return kinds
+
+
 class Program:
     """The installed program `wadi`, run in a folder with an environment of its own."""
 
@@ -51,6 +72,8 @@ class Program:
             check=False,
         )
         assert b"Traceback" not in done.stderr, done.stderr.decode()
+        if "--package" in arguments and done.returncode == 0:
+            assert mistakes_of_package(self.folder / "datapackage.json") == []
         return Done(done.returncode, done.stdout.decode(), done.stderr.decode())
 
     def start(self, *arguments: str | Path) -> subprocess.Popen[str]:

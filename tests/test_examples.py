@@ -8,13 +8,14 @@ from pathlib import Path
 
 import pytest
 
-from conftest import EXAMPLES, Program
+from conftest import EXAMPLES, Program, records_of
 from small_host import standing_in
 from wadi.demo.office import REGIONS
 from wadi.demo.proxies import StandInProxy
 from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.demo.truth import FURTHER_TRUTHS, TRUTHS
 from wadi.runs import Run
+from wadi.store.outcome import State
 from wadi.table.assemble import Assembly
 from wadi.tracing import Tracer
 
@@ -44,6 +45,8 @@ def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> N
             assert _rows(program.folder / f"{table}.jsonl") == FURTHER_TRUTHS[plan, table](site)
     with Run.open(name, program.folder / "runs") as run:
         assert [*_untraced(run)] == []
+        assert records_of(run.folder).count("response") >= run.pages()[State.DONE]
+    assert program("export", name, "-o", "p.csv", "--package").status == 0  # what is in it is validated
     reread = program("reparse", name, EXAMPLES / f"{name}.toml", "-q", "-o", "again.jsonl")
     assert reread.status == 0, reread.err
     assert (program.folder / "again.jsonl").read_bytes() == (program.folder / "out.jsonl").read_bytes()

@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 from aiohttp import web
 
-from conftest import EXAMPLES, Program, plan_text, serving
+from conftest import EXAMPLES, Program, plan_text, records_of, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
 from wadi.crawl.health import Health
 from wadi.plan.reader import PlanError, load_plan
@@ -360,6 +360,8 @@ def test_digests_of_the_archive_are_base32_as_rfc_4648_has_it(tmp_path: Path) ->
         records = gzip.decompress(next((done.run.folder / "pages").glob("*.warc.gz")).read_bytes()).split(
             b"WARC/1.1\r\n"
         )[1:]
+        kinds = records_of(done.run.folder)
+    assert kinds.count("response") == 3
     checked = 0
     for record in records:
         head, _, block = record.partition(b"\r\n\r\n")

@@ -134,7 +134,7 @@ def table_schema(plan: Plan, table: str, columns: Sequence[Column]) -> dict[str,
 
 def _schema_field(plan: Plan, table: str, column: Column, *, unique: bool) -> dict[str, Any]:
     kind, form = _SCHEMA_TYPES.get(column.type, (column.type, None))
-    found: dict[str, Any] = {"name": column.name, "type": "string" if column.many else kind}
+    found: dict[str, Any] = {"name": column.name, "type": "array" if column.many else kind}
     if form and not column.many:
         found["format"] = form
     if column.unit:
@@ -143,7 +143,7 @@ def _schema_field(plan: Plan, table: str, column: Column, *, unique: bool) -> di
     if about:
         found["description"] = about
     if column.many:
-        found["list"] = {"of": kind, "separator": "; "}
+        found["itemType"] = kind
     constraints: dict[str, Any] = {"required": True} if column.required else {}
     if unique and table_plan(plan, table).doubles != "keep":
         constraints["unique"] = True
