@@ -13,6 +13,9 @@ import time
 from pathlib import Path
 from statistics import median
 
+from wadi.actions.begin import begin
+from wadi.actions.export import export
+
 ROWS_A_PAGE = 100
 PLAN = """wadi = 1
 [start]
@@ -47,14 +50,13 @@ def _row(number: int) -> list[object]:
 def make(folder: Path, rows: int) -> Path:
     """A finished run with so many rows."""
     from wadi.plan.reader import load_plan
-    from wadi.runs import Run
     from wadi.store.outcome import Link, Outcome, Role, TableRows
     from wadi.web.messages import Reply, Request
 
     path = folder / "bench.toml"
     path.write_text(PLAN)
     names = ("code", "name", "district", "flow", "depth", "basins", "day", "note")
-    with Run.begin(load_plan(path), folder / "runs") as run:
+    with begin(load_plan(path), folder / "runs") as run:
         for page in range(1, rows // ROWS_A_PAGE + 1):
             cells = [_row(number) for number in range((page - 1) * ROWS_A_PAGE, page * ROWS_A_PAGE)]
             request = Request(f"http://127.0.0.1:9/l?p={page}")
@@ -68,16 +70,16 @@ def make(folder: Path, rows: int) -> Path:
 
 
 def by_wadi(folder: Path) -> float:
-    from wadi.runs import Run
+    from wadi.actions.run import Run
 
     with Run.open(folder) as run:
         began = time.perf_counter()
-        run.write(folder / "wadi.csv")
+        export(run, folder / "wadi.csv")
         return time.perf_counter() - began
 
 
 def by_pandas(folder: Path) -> float:
-    from wadi.runs import Run
+    from wadi.actions.run import Run
 
     with Run.open(folder) as run:
         frame = run.table()

@@ -18,8 +18,9 @@ from pathlib import Path
 
 import host
 
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
 from wadi.plan.reader import load_plan
-from wadi.runs import Run
 
 PLAN = """wadi = 1
 [start]
@@ -50,15 +51,15 @@ def serve(pages: int) -> None:
     host.serve(listing, "0.0.0.0")
 
 
-def crawl(port: int, hosts: int, pause: float) -> tuple[float, int]:
+def crawled(port: int, hosts: int, pause: float) -> tuple[float, int]:
     """Seconds and pages of one crawl."""
     starts = ", ".join(f'"http://127.1.{n // 250}.{n % 250 + 1}:{port}/1"' for n in range(hosts))
     with tempfile.TemporaryDirectory() as folder:
         plan = Path(folder) / "hosts.toml"
         plan.write_text(PLAN.format(starts=starts, pause=f'"{round(pause * 1000)}ms"', total=min(256, hosts)))
-        with Run.begin(load_plan(plan), Path(folder) / "runs") as run:
+        with begin(load_plan(plan), Path(folder) / "runs") as run:
             began = time.perf_counter()
-            run.crawl()
+            crawl(run)
             return time.perf_counter() - began, sum(run.pages().values())
 
 
@@ -76,7 +77,7 @@ def main() -> None:
     assert server.stdout is not None
     port = int(server.stdout.readline())
     try:
-        seconds, pages = crawl(port, args.hosts, args.pause)
+        seconds, pages = crawled(port, args.hosts, args.pause)
         least = (args.pages - 1) * args.pause
         print(
             f"{args.hosts} hosts, {pages} pages: {seconds:.1f} s; the pauses take {least:.1f} s: {seconds / least:.2f} times"

@@ -28,6 +28,10 @@ from urllib.parse import urljoin
 
 import host
 
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.export import export
+
 CHAINS = 40
 ROWS = 30
 FIELDS = ("code", "name", "district", "flow", "depth", "day", "temp", "note")
@@ -192,22 +196,21 @@ def crawl_naive(base: str, out: Path) -> int:
 
 def crawl_wadi(base: str, out: Path, folder: Path) -> int:
     from wadi.plan.reader import load_plan
-    from wadi.runs import Run
 
     starts = ", ".join(f'"{base}/l/{number}/1"' for number in range(CHAINS))
     picks = {"code": "td.code code", "name": "td.name a"}
     fields = "\n".join(f'{name} = {{ at = "{picks.get(name, f"td.{name}")}", missing = [] }}' for name in FIELDS)
     plan = folder / "bench.toml"
     plan.write_text(PLAN.format(starts=starts, fields=fields))
-    with Run.begin(load_plan(plan), folder / "runs") as run:
-        run.crawl()
-        run.write(out)
+    with begin(load_plan(plan), folder / "runs") as run:
+        crawl(run)
+        export(run, out)
         return sum(run.pages().values())
 
 
 def reparse_wadi(folder: Path) -> tuple[int, float]:
-    from wadi.reparsing import reparse
-    from wadi.runs import Run
+    from wadi.actions.reparse import reparse
+    from wadi.actions.run import Run
 
     with Run.open("bench", folder / "runs") as old:
         began = time.perf_counter()

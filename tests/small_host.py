@@ -13,10 +13,12 @@ from typing import Any
 from aiohttp import web
 
 from conftest import serving
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.run import Run
 from wadi.crawl.events import Event
 from wadi.demo.proxies import StandInProxy, proxies
 from wadi.plan.reader import LoadedPlan, load_plan, with_limits
-from wadi.runs import Run
 
 Page = str | bytes | tuple[int, Mapping[str, str], str | bytes]
 HEAD = 'wadi = 1\n[manners]\npause = "0s"\nretries = 0\nfirst_wait = "0s"\nrest = "0s"\nslowest = "0s"\nparallel = 3\n[inputs]\nsite = "http://h"\n'
@@ -87,8 +89,8 @@ def crawled(
     with serving(host.application) as host.address:
         loaded = plan_of(folder, plan, host.address, top=top, manners=manners, rest=rest, retries=retries, **limits)
         events: list[Event] = []
-        with Run.begin(loaded, folder / "runs") as run:
-            run.crawl(events.append)
+        with begin(loaded, folder / "runs") as run:
+            crawl(run, events.append)
             yield Crawled(run, events, host)
 
 

@@ -15,10 +15,11 @@ from hypothesis import strategies as st
 import wadi
 from conftest import Program
 from small_host import crawled
+from wadi.actions.export import export
+from wadi.actions.trace import Tracer
 from wadi.page.document import NotADocument, read_document
 from wadi.page.json_values import LongFloat, read_value, text_of_value
 from wadi.problems import UsageError
-from wadi.tracing import Tracer
 
 JSON = """{"rows": [
  {"name": " Ash \\n\\n spring", "state": "-", "flow": 0.12345678901234567890123, "big": 9007199254740993,
@@ -72,7 +73,7 @@ fields = { n = { at = "$.n", type = "number" } }
 """
     with crawled(tmp_path, host, plan) as done:
         assert done.rows() == [[9007199254740993], [1.5], [2.0]]
-        assert done.run.write(tmp_path / f"t.{ending}") == 3
+        assert export(done.run, tmp_path / f"t.{ending}") == 3
         if ending in ("csv", "jsonl"):
             assert "9007199254740993" in (tmp_path / f"t.{ending}").read_text()
         assert done.run.table()["n"].tolist()[1:] == [1.5, 2.0]

@@ -15,12 +15,15 @@ from aiohttp import web
 
 import wadi
 from conftest import serving
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.export import export
+from wadi.actions.run import Run
 from wadi.crawl.events import Event, HostGivenUp, PageFailed, Sent
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import compile_kinds
 from wadi.plan.reader import parse_plan, with_limits
 from wadi.problems import PlanError
-from wadi.runs import Run
 from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
 from wadi.store.order import Visit
 from wadi.store.outcome import Link, Outcome, Role, State, TableRows
@@ -426,8 +429,8 @@ def _run(tmp_path: Path, host: Callable[[], Any], plan: str = PLAN, **limits: in
     events: list[Event] = []
     with serving(host) as site:
         loaded = with_limits(parse_plan(plan, "p.toml", {"site": site}), **limits)
-        with Run.begin(loaded, tmp_path / "runs", now=datetime(2026, 11, 3, 9, 14)) as run:  # noqa: DTZ001
-            run.crawl(events.append)
+        with begin(loaded, tmp_path / "runs", now=datetime(2026, 11, 3, 9, 14)) as run:  # noqa: DTZ001
+            crawl(run, events.append)
             yield run, events
 
 
@@ -451,8 +454,8 @@ def test_a_run_gives_every_record_once_in_reading_order_and_completed(tmp_path: 
 @pytest.mark.parametrize("jitter", [2, 3])
 def test_the_order_of_replies_makes_no_difference(tmp_path: Path, jitter: int) -> None:
     with _run(tmp_path / "a", _host()) as (calm, _), _run(tmp_path / "b", _host(jitter=jitter)) as (shaken, _):
-        calm.write(tmp_path / "a.csv")
-        shaken.write(tmp_path / "b.csv")
+        export(calm, tmp_path / "a.csv")
+        export(shaken, tmp_path / "b.csv")
     assert (tmp_path / "a.csv").read_bytes() == (tmp_path / "b.csv").read_bytes()
 
 
@@ -535,8 +538,8 @@ def test_a_host_that_is_not_there_is_given_up(tmp_path: Path) -> None:
     addresses = ", ".join(f'"http://127.0.0.1:1/{n}"' for n in range(9))
     loaded = parse_plan(PLAN.replace('"{+site}/list/1"', addresses).replace('site = "x"\n', ""), "p.toml")
     events: list[Event] = []
-    with Run.begin(loaded, tmp_path) as run:
-        assert run.crawl(events.append).value == "host unreachable"
+    with begin(loaded, tmp_path) as run:
+        assert crawl(run, events.append).value == "host unreachable"
         assert run.pages()[State.WAITING] >= 1
     assert sum(isinstance(event, HostGivenUp) for event in events) == 1
 

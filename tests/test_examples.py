@@ -10,14 +10,14 @@ import pytest
 
 from conftest import EXAMPLES, Program, records_of
 from small_host import standing_in
+from wadi.actions.run import Run
+from wadi.actions.trace import Tracer
 from wadi.demo.office import REGIONS
 from wadi.demo.proxies import StandInProxy
 from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.demo.truth import FURTHER_TRUTHS, TRUTHS
-from wadi.runs import Run
 from wadi.store.outcome import State
 from wadi.table.assemble import Assembly
-from wadi.tracing import Tracer
 
 
 def _rows(path: Path) -> list[dict[str, object]]:

@@ -10,10 +10,12 @@ import pytest
 
 from conftest import Program, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.reparse import NOT_FETCHED, reparse
+from wadi.actions.run import expire
+from wadi.actions.trace import Tracer
 from wadi.problems import PlanError, UsageError
-from wadi.reparsing import NOT_FETCHED, reparse
-from wadi.runs import Run
-from wadi.tracing import Tracer
 
 BASE = """[start]
 page = "list"
@@ -282,16 +284,16 @@ def test_stored_pages_are_read_again_and_new_ones_are_counted_and_fetched(tmp_pa
     pages = {"/l": items("<a href=/1>x</a>", "<a href=/2>y</a>"), "/1": "<p>one", "/2": "<p>two"}
     host = SmallHost(pages)
     with serving(host.application) as site:
-        old = Run.begin(plan_of(tmp_path, BASE + 'name = "a"\n', site), tmp_path / "runs")
+        old = begin(plan_of(tmp_path, BASE + 'name = "a"\n', site), tmp_path / "runs")
         with old:
-            old.crawl()
+            crawl(old)
             before = len(host.asked)
             new, done = reparse(old, plan_of(tmp_path, BASE + OPEN, site), tmp_path / "runs")
             with new:
                 assert (done.read, done.not_fetched) == (1, 2)
                 assert len(host.asked) == before
                 assert (new.end, new.read().rows) == (NOT_FETCHED, [["x", None], ["y", None]])
-                new.crawl()
+                crawl(new)
                 assert sorted(host.asked[before:]) == ["GET /1", "GET /2"]
                 assert new.read().rows == [["x", "one"], ["y", "two"]]
             assert old.read().rows == [["x"], ["y"]], "the old run is as it was"
@@ -399,8 +401,8 @@ def test_old_pages_expire_and_rows_stay(tmp_path: Path, program: Program) -> Non
         from datetime import datetime, timedelta
 
         now = datetime.now().astimezone()
-        assert done.run.expire(now) == 0
-        assert done.run.expire(now + timedelta(days=2)) > 0
+        assert expire(done.run, now) == 0
+        assert expire(done.run, now + timedelta(days=2)) > 0
         assert done.rows() == [["a"]]
     listed = program("runs", "--expire")
     assert (listed.status, "0 runs expired" in listed.err) == (0, True)

@@ -10,7 +10,7 @@ from wadi.plan.columns import Column
 from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.html import rendered
-from wadi.quality.verify import Facts, Rowless, TableFacts, verdict_of
+from wadi.quality.verdict import Facts, Rowless, TableFacts, verdict_of
 from wadi.quality.words import figure, share
 from wadi.store.outcome import CellProblem
 from wadi.table.account import Account, DoubleWay, RejectWay

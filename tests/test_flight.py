@@ -12,11 +12,11 @@ import pytest
 from aiohttp import web
 
 from small_host import items
-from wadi import crawling
-from wadi.crawl import engine
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.crawl.engine import Tuning
 from wadi.crawl.flight import Flight
 from wadi.plan.reader import load_plan
-from wadi.runs import Run
 from wadi.store.pages import Page
 from wadi.web.messages import Reply, Request
 from wadi.web.transport import HttpTransport
@@ -118,7 +118,9 @@ fields = { name = "." }
 """
 
 
-def _many_hosts(folder: Path, starts: list[str], pause: str) -> tuple[list[str], list[tuple[float, str]], int]:
+def _many_hosts(
+    folder: Path, starts: list[str], pause: str, tuning: Tuning
+) -> tuple[list[str], list[tuple[float, str]], int]:
     """A crawl of starts (`127.0.0.1/l1`) with two more pages each: its rows, when which host was asked, most at a time.
 
     When is told by the crawl itself, as a request goes out: a busy machine lets the site notice it late.
@@ -158,9 +160,9 @@ def _many_hosts(folder: Path, starts: list[str], pause: str) -> tuple[list[str],
         port = runner.addresses[0][1]
         addresses = ", ".join(f'"http://{start.replace("/", f":{port}/")}"' for start in starts)
         (folder / "p.toml").write_text(PLAN.replace("STARTS", addresses).replace("PAUSE", pause))
-        with Run.begin(load_plan(folder / "p.toml"), folder / "runs") as run, pytest.MonkeyPatch.context() as patched:
+        with begin(load_plan(folder / "p.toml"), folder / "runs") as run, pytest.MonkeyPatch.context() as patched:
             patched.setattr(HttpTransport, "send", noted)
-            assert await asyncio.to_thread(run.crawl) == "complete"
+            assert await asyncio.to_thread(crawl, run, tuning=tuning) == "complete"
             rows = [row[0] for row in run.read().rows]
         await runner.cleanup()
         return rows
@@ -172,12 +174,9 @@ HOSTS = [f"127.0.{n // 50 + 1}.{n % 50 + 1}" for n in range(80)]
 
 
 @pytest.mark.parametrize("many", [10, 1000])
-def test_of_many_hosts_each_is_asked_at_its_own_pace(
-    tmp_path: Path, many: int, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_of_many_hosts_each_is_asked_at_its_own_pace(tmp_path: Path, many: int) -> None:
     """With hosts looked at all together, and one by one."""
-    monkeypatch.setattr(engine, "_MANY_HOSTS", many)
-    rows, asked, most = _many_hosts(tmp_path, [f"{host}/l1" for host in HOSTS], "500ms")
+    rows, asked, most = _many_hosts(tmp_path, [f"{host}/l1" for host in HOSTS], "500ms", Tuning(many))
     assert rows == [f"{host} {number}" for host in HOSTS for number in (1, 2, 3)]
     assert 2 <= most <= 8
     for host in HOSTS:
@@ -187,12 +186,8 @@ def test_of_many_hosts_each_is_asked_at_its_own_pace(
 
 
 @pytest.mark.parametrize("many", [10, 1000])
-def test_a_host_with_much_to_ask_for_hides_no_others(
-    tmp_path: Path, many: int, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(engine, "_MANY_HOSTS", many)
-    monkeypatch.setattr(crawling, "_PAUSING", 1)
+def test_a_host_with_much_to_ask_for_hides_no_others(tmp_path: Path, many: int) -> None:
     starts = [f"{HOSTS[0]}/l3?{n}" for n in range(12)] + [f"{host}/l3" for host in HOSTS[1:20]]
-    rows, asked, _ = _many_hosts(tmp_path, starts, "300ms")
+    rows, asked, _ = _many_hosts(tmp_path, starts, "300ms", Tuning(many, waiting_for_each=1))
     assert len(rows) == 31
     assert len({host for _, host in asked[:8]}) == 8

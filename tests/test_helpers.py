@@ -6,12 +6,12 @@ process of its own.
 
 from __future__ import annotations
 
-import functools
 import json
 import os
 import subprocess
 import sys
 import time
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -19,11 +19,13 @@ import pytest
 
 from conftest import serving
 from small_host import SmallHost, items, plan_of
-from wadi import crawling
-from wadi.crawl import engine
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.readers import reader_arguments, reader_of
+from wadi.actions.run import Run
+from wadi.crawl.engine import Tuning
 from wadi.crawl.events import Event, PageDone, PageFailed
 from wadi.crawl.helpers import Helpers, may_fork
-from wadi.runs import Run
 
 PAGES = 40
 PLAN = """[start]
@@ -53,42 +55,48 @@ def _host() -> SmallHost:
 _SAME = "def same(text):\n    return text\n"
 
 
-def _crawled(folder: Path, report: Any = lambda event: None, *, code: str = _SAME) -> tuple[list[list[Any]], int]:
+def _crawled(
+    folder: Path, make_helpers: Any, report: Any = lambda event: None, *, code: str = _SAME
+) -> tuple[list[list[Any]], int]:
     folder.mkdir(exist_ok=True)
     (folder / "code.py").write_text(code)
     with serving(_host().application) as site:
         loaded = plan_of(folder, PLAN, site, top='code = "code.py"')
-        with Run.begin(loaded, folder / "runs") as run:
-            assert run.crawl(report) == "complete"
+        with begin(loaded, folder / "runs") as run:
+            assert crawl(run, report, make_helpers=make_helpers, tuning=Tuning(worth_help=1)) == "complete"
             return run.read().rows, sum(run.read().account.unread.values())
 
 
-@pytest.fixture
-def helped(monkeypatch: pytest.MonkeyPatch) -> list[Helpers]:
-    """Helpers from the first page on; the list has those that were made."""
-    made: list[Helpers] = []
+@dataclass
+class Made:
+    """Makes helpers that are of use from the first page on, and has those that were made."""
 
-    def make(*arguments: Any) -> Helpers:
+    make_reader: Any = reader_of
+    helped: Made = field(default_factory=list)
+
+    def __call__(self, run: Run) -> Helpers:
         assert not may_fork()
-        made.append(Helpers(*arguments, worth_after=0, is_patient=True))
-        return made[-1]
+        self.helped.append(Helpers(self.make_reader, reader_arguments(run), 2, worth_after=0, is_patient=True))
+        return self.helped[-1]
 
-    monkeypatch.setattr(crawling, "Helpers", make)
-    monkeypatch.setattr(engine, "_WORTH_HELP", 1)
-    monkeypatch.setattr(os, "sched_getaffinity", lambda process: {0, 1})
-    return made
+    def __getitem__(self, place: int) -> Helpers:
+        return self.helped[place]
 
 
-def test_helpers_give_the_same_tables(tmp_path: Path, helped: list[Helpers], monkeypatch: pytest.MonkeyPatch) -> None:
-    with_helpers = _crawled(tmp_path / "a")
+@pytest.fixture
+def helped() -> Made:
+    return Made()
+
+
+def test_helpers_give_the_same_tables(tmp_path: Path, helped: Made) -> None:
+    with_helpers = _crawled(tmp_path / "a", helped)
     assert helped[0].helped == PAGES
-    monkeypatch.setattr(crawling, "Helpers", functools.partial(Helpers, worth_after=10**9))
-    assert with_helpers == _crawled(tmp_path / "b")
+    assert with_helpers == _crawled(tmp_path / "b", lambda run: None)
     assert len(with_helpers[0]) == PAGES * 3 + 2
     assert with_helpers[1] == PAGES
 
 
-def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: list[Helpers]) -> None:
+def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: Made) -> None:
     done = 0
 
     def kill(event: Event) -> None:
@@ -98,7 +106,7 @@ def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: lis
             for process in helped[0].processes:
                 process.kill()
 
-    rows, _ = _crawled(tmp_path / "a", kill)
+    rows, _ = _crawled(tmp_path / "a", helped, kill)
     assert len(rows) == PAGES * 3 + 2
     assert 9 <= helped[0].helped < PAGES
     for process in helped[0].processes:
@@ -106,7 +114,7 @@ def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: lis
         assert not process.is_alive()
 
 
-def test_a_page_that_brings_its_reader_down_is_lost_and_no_other(tmp_path: Path, helped: list[Helpers]) -> None:
+def test_a_page_that_brings_its_reader_down_is_lost_and_no_other(tmp_path: Path, helped: Made) -> None:
     ends = "import os\ndef same(text):\n    if text == '93':\n        os._exit(9)\n    return text\n"
     failed: list[PageFailed] = []
 
@@ -114,7 +122,7 @@ def test_a_page_that_brings_its_reader_down_is_lost_and_no_other(tmp_path: Path,
         if isinstance(event, PageFailed):
             failed.append(event)
 
-    rows, _ = _crawled(tmp_path / "a", note, code=ends)
+    rows, _ = _crawled(tmp_path / "a", helped, note, code=ends)
     assert [one.problem.code for one in failed] == ["reader-ended"]
     assert failed[0].url.endswith("/l?p=31")
     assert "ended, twice" in failed[0].problem.what
@@ -126,32 +134,28 @@ def _no_reader(*arguments: Any) -> Any:
     os._exit(3)
 
 
-def test_a_crawl_goes_on_when_its_helpers_cannot_begin(
-    tmp_path: Path, helped: list[Helpers], monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(crawling, "reader_of", _no_reader)
-    rows, _ = _crawled(tmp_path / "a")
+def test_a_crawl_goes_on_when_its_helpers_cannot_begin(tmp_path: Path, helped: Made) -> None:
+    helped.make_reader = _no_reader
+    rows, _ = _crawled(tmp_path / "a", helped)
     assert len(rows) == PAGES * 3 + 2
     assert helped[0].helped == 0
 
 
 FORKED = """import json, os, sys
-from wadi import crawling
-from wadi.crawl import engine
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.readers import reader_arguments, reader_of
+from wadi.crawl.engine import Tuning
 from wadi.crawl.helpers import Helpers, may_fork
 from wadi.plan.reader import load_plan
-from wadi.runs import Run
 
 assert may_fork()
-engine._WORTH_HELP = 1
-os.sched_getaffinity = lambda process: {0, 1}
 made = []
-def make(*arguments):
-    made.append(Helpers(*arguments, is_patient=True))
+def make(run):
+    made.append(Helpers(reader_of, reader_arguments(run), 2, is_patient=True))
     return made[-1]
-crawling.Helpers = make
-with Run.begin(load_plan(sys.argv[1], {"site": sys.argv[2]}), sys.argv[3]) as run:
-    end = run.crawl()
+with begin(load_plan(sys.argv[1], {"site": sys.argv[2]}), sys.argv[3]) as run:
+    end = crawl(run, make_helpers=make, tuning=Tuning(worth_help=1))
     helpers = made[0]
     children = open(f"/proc/self/task/{os.getpid()}/children").read()
     kinds = [type(process).__name__ for process in helpers.processes]

@@ -12,8 +12,10 @@ from aiohttp import web
 
 from conftest import serving
 from small_host import SmallHost, items, plan_of
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.run import Run
 from wadi.problems import PlanError, RunError
-from wadi.runs import Run
 
 PLAN = """[start]
 page = "list"
@@ -51,18 +53,18 @@ def test_unchanged_pages_come_from_the_earlier_run(tmp_path: Path, kind: str) ->
     host = SmallHost(_with_etags(pages, kind, sent))
     with serving(host.application) as site:
         loaded = plan_of(tmp_path, PLAN.replace("UNTIL", ""), site)
-        with Run.begin(loaded, tmp_path / "runs") as first:
-            first.crawl()
+        with begin(loaded, tmp_path / "runs") as first:
+            crawl(first)
         pages["/l2"] = items("c", "d")
-        with Run.begin(loaded, tmp_path / "runs", since=str(first.folder)) as second:
-            second.crawl()
+        with begin(loaded, tmp_path / "runs", since=str(first.folder)) as second:
+            crawl(second)
             assert [row[0] for row in second.read().rows] == ["a", "b", "c", "d"]
         assert sent == [("/l", 200), ("/l2", 200), ("/l", 304), ("/l2", 200)]
-        with Run.begin(loaded, tmp_path / "runs", since=str(second.folder)) as third:
-            third.crawl()  # the second run is whole, though the site sent half of it
+        with begin(loaded, tmp_path / "runs", since=str(second.folder)) as third:
+            crawl(third)  # the second run is whole, though the site sent half of it
             assert [row[0] for row in third.read().rows] == ["a", "b", "c", "d"]
         with pytest.raises(RunError):
-            Run.begin(loaded, tmp_path / "runs", since="nothing")
+            begin(loaded, tmp_path / "runs", since="nothing")
 
 
 def test_a_newest_first_listing_ends_at_what_is_known(tmp_path: Path) -> None:
@@ -81,8 +83,8 @@ def test_a_newest_first_listing_ends_at_what_is_known(tmp_path: Path) -> None:
         for news in ([], ["g"], [], ["j", "i", "h"]):
             names[:0] = news
             host.asked.clear()
-            with Run.begin(loaded, tmp_path / "runs") as run:
-                run.crawl()
+            with begin(loaded, tmp_path / "runs") as run:
+                crawl(run)
                 found.append(([row[0] for row in run.read().rows], len(host.asked)))
     assert found == [
         (["f", "e", "d", "c", "b", "a"], 3),
@@ -94,8 +96,8 @@ def test_a_newest_first_listing_ends_at_what_is_known(tmp_path: Path) -> None:
 
 def _crawl(folder: Path, plan: str, site: str, hour: int) -> tuple[list[list[Any]], Run]:
     now = datetime(2026, 5, 1, hour, tzinfo=UTC)
-    with Run.begin(plan_of(folder, plan, site), folder / "runs", now=now) as run:
-        run.crawl()
+    with begin(plan_of(folder, plan, site), folder / "runs", now=now) as run:
+        crawl(run)
         return run.read().rows, run
 
 

@@ -19,10 +19,12 @@ from hypothesis import strategies as st
 
 from conftest import serving
 from small_host import items, plan_of
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.run import Run
 from wadi.crawl.events import Event
 from wadi.plan.reader import parse_plan
 from wadi.problems import PlanError
-from wadi.runs import Run
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s, hours_of
 from wadi.web.lag import Lag
@@ -401,13 +403,13 @@ def test_no_two_requests_are_closer_than_the_pause_through_retries_and_resumes(t
         loaded = _with_manners(
             plan_of(tmp_path, WALK, site, pages=5), pause=0.4, parallel=parallel, retries=2, first_wait=0.01
         )
-        with Run.begin(loaded, tmp_path / "runs") as run:
-            run.crawl()
+        with begin(loaded, tmp_path / "runs") as run:
+            crawl(run)
         with Run.open(run.folder) as run:
             run.loaded = _with_manners(
                 plan_of(tmp_path, WALK, site), pause=0.4, parallel=parallel, retries=2, first_wait=0.01
             )
-            run.crawl()
+            crawl(run)
             assert len(run.read().rows) == 6
     times = [at for at, _ in host.log]
     # The log is written when a request is handled, which may be a little after it has come, more so on a busy machine.
@@ -430,8 +432,8 @@ def test_one_slow_host_does_not_hold_the_others(tmp_path: Path) -> None:
         )
         loaded = _with_manners(plan_of(tmp_path, plan, first), parallel=2)
         events: list[Event] = []
-        with Run.begin(loaded, tmp_path / "runs") as run:
-            run.crawl(events.append)
+        with begin(loaded, tmp_path / "runs") as run:
+            crawl(run, events.append)
             assert len(run.read().rows) == 5 + 19
     assert quick.log[-1][0] < slow.log[-1][0]
 
@@ -440,16 +442,16 @@ def test_a_budget_of_requests_and_hours_end_or_hold_a_run(tmp_path: Path) -> Non
     host = Logging(12)
     with serving(host.application) as site:
         loaded = plan_of(tmp_path, WALK, site, requests=6)
-        with Run.begin(loaded, tmp_path / "runs") as run:
-            assert run.crawl() == "requests limit"
+        with begin(loaded, tmp_path / "runs") as run:
+            assert crawl(run) == "requests limit"
         assert 6 <= len(host.log) <= 9
         host.log.clear()
         now = datetime.now().astimezone()
         later = f"{(now.hour + 2) % 24:02d}:00-{(now.hour + 3) % 24:02d}:00"
         closed = _with_manners(plan_of(tmp_path, WALK, site, time=0.5), hours=later)
         events: list[Event] = []
-        with Run.begin(closed, tmp_path / "runs") as run:
-            assert run.crawl(events.append) == "time limit"
+        with begin(closed, tmp_path / "runs") as run:
+            assert crawl(run, events.append) == "time limit"
         assert host.log == []
         assert "Closed" in {type(event).__name__ for event in events}
 
@@ -472,8 +474,8 @@ def test_headers_of_the_plan_are_sent(tmp_path: Path) -> None:
         changed = _with_manners(
             loaded, contact="desk@merrowdale.example", language="fr, en;q=0.5", headers={"X-Who": "me"}
         )
-        with Run.begin(changed, tmp_path / "runs") as run:
-            run.crawl()
+        with begin(changed, tmp_path / "runs") as run:
+            crawl(run)
     assert set(seen) == {("Wadi/0.1.0 (desk@merrowdale.example)", "fr, en;q=0.5", "me")}
 
 

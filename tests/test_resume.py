@@ -7,6 +7,7 @@ import os
 import random
 import signal
 import subprocess
+import sys
 import time
 from collections import Counter
 from pathlib import Path
@@ -16,11 +17,13 @@ from aiohttp import web
 
 from conftest import EXAMPLES, Program, serving
 from small_host import HEAD, SmallHost, items, plan_of
+from wadi.actions.begin import begin, go_on
+from wadi.actions.crawl import crawl
+from wadi.actions.run import Run
 from wadi.demo import site as demo_site
-from wadi.points import POINTS
 from wadi.problems import RunError
-from wadi.runs import Run
 from wadi.store.archive import Archive, Location, read_reply, recovered
+from wadi.store.crash_points import CRASH_POINTS
 from wadi.store.folder import RunLock
 from wadi.web.messages import Reply, Request
 
@@ -44,12 +47,17 @@ class Watched:
         return demo_site.application((watch,))
 
 
-def _run(program: Program, plan: str, site: str, out: str, **environment: str) -> int:
-    program.environment |= environment
-    done = program("run", EXAMPLES / f"{plan}.toml", "-i", f"site={site}", "-q", "-o", out, "--runs", f"runs-{out}")
-    for name in environment:
-        del program.environment[name]
-    return done.status
+def _run(program: Program, plan: str, site: str, out: str) -> int:
+    arguments = ("-i", f"site={site}", "-q", "-o", out, "--runs", f"runs-{out}")
+    return program("run", EXAMPLES / f"{plan}.toml", *arguments).status
+
+
+def _dying(program: Program, point: str, count: int) -> Program:
+    """The program, killed where it comes to a crash point for so many times."""
+    dying = Program(program.folder)
+    dying.command = [sys.executable, str(Path(__file__).with_name("dying.py")), f"{point}:{count}"]
+    dying.environment = program.environment
+    return dying
 
 
 def _resumed(program: Program, out: str) -> None:
@@ -57,7 +65,7 @@ def _resumed(program: Program, out: str) -> None:
     assert done.status == 0, done.err
 
 
-@pytest.mark.parametrize("point", POINTS)
+@pytest.mark.parametrize("point", CRASH_POINTS)
 @pytest.mark.parametrize("plan", PLANS)
 def test_a_run_killed_at_any_point_of_writing_comes_to_the_same(program: Program, plan: str, point: str) -> None:
     watched = Watched()
@@ -65,7 +73,7 @@ def test_a_run_killed_at_any_point_of_writing_comes_to_the_same(program: Program
         assert _run(program, plan, site, "whole.csv") == 0
         once = Counter(watched.asked)
         watched.asked.clear()
-        status = _run(program, plan, site, "killed.csv", WADI_DIE_AT=f"{point}:{1 if 'export' in point else 3}")
+        status = _run(_dying(program, point, 1 if "export" in point else 3), plan, site, "killed.csv")
         if plan != "gallery" and point.startswith("file"):
             assert status == 0
         else:
@@ -142,9 +150,7 @@ def test_a_run_that_was_broken_off_keeps_the_limits_that_it_was_begun_with(progr
     host = SmallHost(pages)
     with serving(host.application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + SLOW.replace("/l", "/1"))
-        program.environment["WADI_DIE_AT"] = "committed:2"
-        assert program("run", "p.toml", "--pages", "4").status == -signal.SIGKILL
-        del program.environment["WADI_DIE_AT"]
+        assert _dying(program, "committed", 2)("run", "p.toml", "--pages", "4").status == -signal.SIGKILL
         assert program("resume", "p", "-q").status == 0
     assert sorted(set(host.asked)) == ["GET /1", "GET /2", "GET /3", "GET /4"]
 
@@ -171,17 +177,17 @@ def test_a_run_in_use_is_left_as_it_is(tmp_path: Path) -> None:
     pages = {"/l": items("a", more="<a href=/m>more</a>"), "/m": _broken_off}
     with (
         serving(SmallHost(pages).application) as site,
-        Run.begin(plan_of(tmp_path, SLOW, site), tmp_path / "runs") as run,
+        begin(plan_of(tmp_path, SLOW, site), tmp_path / "runs") as run,
     ):
-        run.crawl()
+        crawl(run)
         assert len(list(run.state.failures())) == 1
         lock = RunLock(run.folder)
         lock.take()
         with pytest.raises(RunError, match="another process works on this run"):
-            Run.go_on(run.folder)
+            go_on(run.folder)
         assert len(list(run.state.failures())) == 1
         lock.release()
-        with Run.go_on(run.folder) as again:
+        with go_on(run.folder) as again:
             assert list(again.state.failures()) == []
 
 
@@ -386,10 +392,10 @@ def test_a_damaged_database_is_said_and_the_archive_stays(program: Program, site
 def test_a_run_that_is_complete_stays_as_it_is(tmp_path: Path) -> None:
     host = SmallHost({"/l": items("a")})
     with serving(host.application) as site:
-        with Run.begin(plan_of(tmp_path, SLOW, site), tmp_path / "runs") as run:
-            run.crawl()
+        with begin(plan_of(tmp_path, SLOW, site), tmp_path / "runs") as run:
+            crawl(run)
         with Run.open(run.folder) as run:
-            run.crawl()
+            crawl(run)
             assert run.end == "complete"
     assert host.asked == ["GET /l"]
 

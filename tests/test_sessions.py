@@ -20,13 +20,14 @@ from aiohttp import web
 
 from conftest import EXAMPLES, Program, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.setup import credentials_of
 from wadi.cli.show import console
 from wadi.cli.summary import summary_of
-from wadi.crawling import credentials_of
 from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.plan.reader import load_plan
 from wadi.problems import CrawlError, UsageError
-from wadi.runs import Run
 from wadi.web.session import BadSession, read_cookies, read_saved_request
 
 LOGIN = "<title>Log in</title><form action=/q><input name=q></form><form method=post action=/do><input type=hidden name=t value=7><input name=u><input type=password name=p></form>"
@@ -90,9 +91,9 @@ def _everything_in(folder: Path) -> bytes:
 def _crawl(guarded: Guarded, folder: Path, extra: str = "") -> Any:
     with serving(guarded.host.application) as address:
         loaded = plan_of(folder, PLAN.replace("EXTRA", extra), address)
-        with Run.begin(loaded, folder / "runs") as run:
+        with begin(loaded, folder / "runs") as run:
             try:
-                run.crawl()
+                crawl(run)
             finally:
                 kept = _everything_in(run.folder)
                 assert b"secret" not in kept
@@ -127,9 +128,9 @@ def test_a_session_that_ended_is_told_in_the_summary(tmp_path: Path, monkeypatch
     told = io.StringIO()
     with (
         serving(guarded.host.application) as address,
-        Run.begin(plan_of(tmp_path, PLAN.replace("EXTRA", ""), address), tmp_path / "runs") as run,
+        begin(plan_of(tmp_path, PLAN.replace("EXTRA", ""), address), tmp_path / "runs") as run,
     ):
-        run.crawl()
+        crawl(run)
         console(told).print(summary_of(run, []).view())
     assert "log-in    2 times: the session ended meanwhile" in told.getvalue()
 
@@ -206,8 +207,8 @@ def test_credentials_are_asked_for_once_where_no_variable_holds_them(tmp_path: P
     guarded = Guarded(lambda request: (401, {}, ""), 1)
     with serving(guarded.host.application) as address:
         loaded = plan_of(tmp_path, PLAN.replace("EXTRA", ""), address)
-        with Run.begin(loaded, tmp_path / "runs") as run:
-            run.crawl(credentials=credentials_of(loaded, ask))
+        with begin(loaded, tmp_path / "runs") as run:
+            crawl(run, credentials=credentials_of(loaded, ask))
             assert len(run.read().rows) == 4
     assert asked == [False, True]
 
@@ -311,8 +312,8 @@ def test_a_session_from_a_file_opens_pages_and_is_not_kept(tmp_path: Path, way: 
         }[way]
         (tmp_path / "session.txt").write_text(text)
         loaded = plan_of(tmp_path, FROM_FILE.replace("WAY", f'{way} = "session.txt"'), address)
-        with Run.begin(loaded, tmp_path / "runs") as run:
-            run.crawl()
+        with begin(loaded, tmp_path / "runs") as run:
+            crawl(run)
             assert run.read().rows == [["r"]]
             assert not [path for path in run.folder.rglob("*") if path.is_file() and b"opensesame" in path.read_bytes()]
 
@@ -514,8 +515,8 @@ next = { at = "a", headers = { X-More = "{key}" } }
                     )
                     + plan
                 )
-                with Run.begin(load_plan(tmp_path / "p.toml"), tmp_path / "runs") as run:
-                    run.crawl()
+                with begin(load_plan(tmp_path / "p.toml"), tmp_path / "runs") as run:
+                    crawl(run)
     assert heard
     assert not any(TOKEN in one or "authorization" in one.lower() for one in heard)
 

@@ -12,9 +12,11 @@ from aiohttp import web
 
 from conftest import serving
 from small_host import SmallHost, crawled, items, plan_of
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
+from wadi.actions.run import Run
 from wadi.crawl.forms import credentials_names, form_of
 from wadi.page.document import read_html
-from wadi.runs import Run
 from wadi.store.outcome import State
 from wadi.table.files import named
 
@@ -529,14 +531,14 @@ def test_downloads_go_on_after_a_break(tmp_path: Path) -> None:
     host = SmallHost(PICTURES)
     with serving(host.application) as address:
         loaded = plan_of(tmp_path, FILES.replace("NAMED", ""), address, pages=2)
-        with Run.begin(loaded, tmp_path / "runs") as run:
-            run.crawl()
+        with begin(loaded, tmp_path / "runs") as run:
+            crawl(run)
             folder = run.folder
         assert len(host.asked) == 2
         with Run.open(folder) as run:
             assert run.state.counts()[State.WAITING] == 4
             run.loaded = plan_of(tmp_path, FILES.replace("NAMED", ""), address)
-            run.crawl()
+            crawl(run)
             assert [row[1] is not None for row in run.read().rows] == [True, True, True, False, False, False]
         assert len(host.asked) == len(set(host.asked)) == 6
 

@@ -19,11 +19,12 @@ from aiohttp import web
 
 from conftest import EXAMPLES, Program, plan_text, records_of, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.actions.begin import begin
+from wadi.actions.crawl import crawl
 from wadi.crawl.health import Health
 from wadi.plan.reader import PlanError, load_plan
 from wadi.quality.measures import ColumnMeasures, Measures, TableMeasures
 from wadi.quality.plan_changes import change_between, comparable
-from wadi.runs import Run
 from wadi.web.parameters import LinkRules, with_parameters
 
 LISTING = """[start]
@@ -526,8 +527,8 @@ def test_an_input_may_be_a_sequence(tmp_path: Path, said: str, asked: Any) -> No
             with pytest.raises(PlanError, match=asked):
                 load_plan(path)
             return
-        with Run.begin(load_plan(path), tmp_path / "runs") as run:
-            run.crawl()
+        with begin(load_plan(path), tmp_path / "runs") as run:
+            crawl(run)
             assert [row[0] for row in run.read().rows] == [str(one) for one in asked]
 
 

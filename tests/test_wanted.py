@@ -11,10 +11,10 @@ from aiohttp import web
 
 from conftest import Program, serving
 from small_host import HEAD, Page, SmallHost, crawled, items, plan_of
+from wadi.actions.trace import Tracer
 from wadi.learn.paging import paging_of
 from wadi.page.document import read_document
 from wadi.plan.reader import PlanError
-from wadi.tracing import Tracer
 from wadi.web.messages import Reply, Request
 
 LIST = """[start]

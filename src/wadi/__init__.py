@@ -13,11 +13,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from wadi.about import VERSION
-
-__version__ = VERSION
+__version__ = "0.1.0"
 __all__ = [
-    "RunStopped", "WadiError", "__version__", "compare", "load_plan", "open_page", "open_run", "profile", "run", "verify",
+    "RunStopped", "WadiError", "__version__", "compare", "export", "load_plan", "open_page", "open_run", "profile", "run", "verify",
 ]  # fmt: skip
 
 _STOPPED_WITHIN_S = 1.5
@@ -26,14 +24,15 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from pathlib import Path
 
-    from wadi.pages import OpenedPage
+    from wadi.actions.crawl import RunStopped
+    from wadi.actions.open_page import OpenedPage
+    from wadi.actions.run import Run
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.problems import WadiError
     from wadi.quality.compare import Comparison
     from wadi.quality.profile import TableProfile
-    from wadi.quality.verify import Verdict
-    from wadi.runs import Run, RunStopped
+    from wadi.quality.verdict import Verdict
 
 
 def load_plan(path: str | Path, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
@@ -50,12 +49,13 @@ def run(plan: LoadedPlan, *, runs: str | Path = "runs", rows: int | None = None,
     (Ctrl-C, a notebook's stop button) ends the crawl within two seconds and is raised. Either has the run, as far as it came,
     as `error.run`.
     """
+    from wadi.actions.begin import begin
+    from wadi.actions.crawl import Interrupted, crawl, why_stopped
     from wadi.plan.reader import with_limits
-    from wadi.runs import Interrupted, Run, why_stopped
 
-    begun = Run.begin(with_limits(plan, rows=rows, pages=pages), runs)
+    begun = begin(with_limits(plan, rows=rows, pages=pages), runs)
     try:
-        end = begun.crawl(stop_within_s=_STOPPED_WITHIN_S)
+        end = crawl(begun, stop_within_s=_STOPPED_WITHIN_S)
     except KeyboardInterrupt:
         raise Interrupted(begun) from None
     if end == "interrupted":
@@ -67,14 +67,21 @@ def run(plan: LoadedPlan, *, runs: str | Path = "runs", rows: int | None = None,
 
 def open_run(name: str | Path, *, runs: str | Path = "runs") -> Run:
     """A run that is there, by its folder or by the name of its plan (then the newest)."""
-    from wadi.runs import Run
+    from wadi.actions.run import Run
 
     return Run.open(name, runs)
 
 
+def export(run: Run, target: str | Path, *, table: str | None = None) -> int:
+    """Write a table of a run (default: the main one) to a file by its ending, or to a database by its URL; the number of rows."""
+    from wadi.actions.export import export
+
+    return export(run, target, table)
+
+
 def verify(run: Run, *, against: str | None = None) -> Verdict:
     """Whether a run has everything, once, in the right types: `verify(run).holds`, `.sentence`, `.findings`."""
-    from wadi.verifying import verify
+    from wadi.quality.verify_run import verify
 
     return verify(run, against=against).verdict
 
@@ -84,7 +91,7 @@ def profile(what: str | Path, *, table: str | None = None, runs: str | Path = "r
     from contextlib import ExitStack
 
     from wadi.quality.profile import profile_of
-    from wadi.verifying import sources_of
+    from wadi.quality.sources import sources_of
 
     with ExitStack() as stack:
         return [profile_of(source) for source in sources_of(str(what), runs, table, stack)]
@@ -94,7 +101,7 @@ def compare(
     old: str | Path, new: str | Path, *, key: Sequence[str] = (), table: str | None = None, runs: str | Path = "runs"
 ) -> list[Comparison]:
     """What differs between two runs or files, table by table."""
-    from wadi.reporting import compare_tables
+    from wadi.quality.compare_runs import compare_tables
 
     return compare_tables(str(old), str(new), runs, table=table, key=key)
 
@@ -112,7 +119,7 @@ def open_page(
     What robots.txt forbids is not asked for, unless `ignore_robots` says that you may. With a `plan` (and its `inputs`) a URL is
     asked for as a run of it would: with its log-in, header fields and proxies, and by its request where the page is a start.
     """
-    from wadi import pages
+    from wadi.actions import open_page as pages
 
     if plan is not None:
         from wadi.plan.reader import load_plan
@@ -127,7 +134,7 @@ def __getattr__(name: str) -> object:
 
         return WadiError
     if name == "RunStopped":
-        from wadi.runs import RunStopped
+        from wadi.actions.crawl import RunStopped
 
         return RunStopped
     raise AttributeError(f"module 'wadi' has no attribute {name!r}")

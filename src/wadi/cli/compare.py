@@ -69,7 +69,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         return _history(args, out)
     from wadi.cli.show import console, write_json
     from wadi.problems import Problem, UsageError
-    from wadi.reporting import compare_tables
+    from wadi.quality.compare_runs import compare_tables
 
     if args.column or args.chart:
         raise UsageError(Problem("bad-option", "--column and --chart are for --history"))
@@ -216,7 +216,7 @@ def _cell(value: Any) -> str:
 def _history(args: argparse.Namespace, out: TextIO) -> Status:
     from wadi.cli.show import console, write_json
     from wadi.problems import Problem, UsageError
-    from wadi.reporting import history_of
+    from wadi.quality.compare_runs import history_of
 
     record = tuple(_names(args.key)) or None
     if record is not None and args.column is None:

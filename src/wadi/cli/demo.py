@@ -74,14 +74,14 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
 
 def _crawl(plan: Path, site: str, folder: Path, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.begin import begin
     from wadi.cli.run import crawl_and_sum_up
     from wadi.plan.reader import load_plan
-    from wadi.runs import Run
 
     args.output = [str(folder / "springs.csv"), str(folder / "springs.jsonl")]
     args.table, args.strict, args.json = None, False, False
     args.delimiter, args.bom, args.disarm, args.into = ",", False, False, "replace"
-    with Run.begin(load_plan(plan, {"site": site}), folder / "runs") as begun:
+    with begin(load_plan(plan, {"site": site}), folder / "runs") as begun:
         status = crawl_and_sum_up(begun, args, out, err)
         if not args.quiet:
             _show_rows(begun, out)
@@ -92,7 +92,7 @@ def _crawl(plan: Path, site: str, folder: Path, args: argparse.Namespace, out: T
 def _show_rows(begun: object, out: TextIO) -> None:
     from itertools import islice
 
-    from wadi.runs import Run
+    from wadi.actions.run import Run
 
     assert isinstance(begun, Run)
     assembly = begun.assembly()

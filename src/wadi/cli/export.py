@@ -14,7 +14,7 @@ from wadi.cli.options import (
     check_outputs,
     described_files,
     say_which,
-    style_of,
+    style_asked,
     write_descriptions,
     write_outputs,
 )
@@ -40,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
-    from wadi.runs import Run
+    from wadi.actions.run import Run
     from wadi.store.folder import how_it_ended
     from wadi.table.destinations import holds_several
 
@@ -50,7 +50,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)
         for path, count in write_outputs(
-            opened, args.output, args.table, style_of(args), partial(say_which, args=args, err=err)
+            opened, args.output, args.table, style_asked(args), partial(say_which, args=args, err=err)
         ):
             if path != "-" and not args.quiet:
                 print(f"{path}: {plural(count, 'row')}", file=err)

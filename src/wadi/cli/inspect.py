@@ -19,10 +19,10 @@ from wadi.urls import without_secret
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+    from wadi.actions.open_page import OpenedPage
     from wadi.learn.fields import FieldGuess
     from wadi.learn.look import Look, RowsFound
     from wadi.learn.outline import JsonRows
-    from wadi.pages import OpenedPage
     from wadi.web.robots import Word
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
@@ -46,8 +46,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.open_page import robots_word
     from wadi.learn.look import as_dict, look_at
-    from wadi.pages import robots_word
 
     page = opened(args)
     look = look_at(page.document, page.reply, most_rows=max(1, args.rows))

@@ -12,11 +12,13 @@ import os
 import sys
 from typing import TYPE_CHECKING, NoReturn, Protocol, TextIO
 
-from wadi.about import VERSION
+from wadi import __version__
 from wadi.cli.status import Status
+from wadi.store.crash_points import unheard
 
 if TYPE_CHECKING:
     from wadi.problems import Problem
+    from wadi.store.crash_points import Reached
 
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("wadi.cli.demo", "show all of it, with nothing but this machine"),
@@ -69,18 +71,19 @@ def entry() -> NoReturn:
     sys.exit(main(sys.argv[1:], sys.stdout, sys.stderr))
 
 
-def main(argv: list[str], out: TextIO, err: TextIO) -> int:
-    """Run a command line; returns its status."""
+def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = None) -> int:
+    """Run a command line; returns its status. `reached` is told of crash points where the command writes."""
     if not argv or argv[0] in ("-h", "--help", "help"):
         print(_help(), end="", file=out)
         return Status.DONE if argv else Status.USAGE
     if argv[0] in ("-V", "--version"):
-        print(f"wadi {VERSION}", file=out)
+        print(f"wadi {__version__}", file=out)
         return Status.DONE
     if argv[0] not in COMMANDS:
         return _unknown(argv[0], err)
     command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
     args = _parser(argv[0], command).parse_intermixed_args(argv[1:])
+    args.reached = reached or unheard
     try:
         return _checked(command, args, out, err)
     except BrokenPipeError:

@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, TextIO
 from wadi.problems import Problem, UsageError
 
 if TYPE_CHECKING:
-    from wadi.crawling import Credentials
-    from wadi.pages import OpenedPage
+    from wadi.actions.open_page import OpenedPage
+    from wadi.actions.run import Run
+    from wadi.actions.setup import Credentials
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
-    from wadi.runs import Run
     from wadi.table.writers import Style
 
 
@@ -89,17 +89,18 @@ def write_descriptions(run: Run, args: argparse.Namespace) -> list[str]:
     """Write the Data Package and the codebook that are asked for; returns their paths."""
     import json
 
+    from wadi.actions.export import codebook, package
     from wadi.table.destinations import replaced
 
     written = []
     if args.package:
         files = [(path, args.table or run.tables[0]) for path in described_files(args.output)]
         path = files[0][0].parent / "datapackage.json"
-        text = json.dumps(run.package(files, args.delimiter), ensure_ascii=False, indent=2) + "\n"
+        text = json.dumps(package(run, files, args.delimiter), ensure_ascii=False, indent=2) + "\n"
         replaced(path, text.encode())
         written.append(str(path))
     if args.codebook:
-        replaced(Path(args.codebook), run.codebook([args.table] if args.table else None).encode())
+        replaced(Path(args.codebook), codebook(run, [args.table] if args.table else None).encode())
         written.append(args.codebook)
     return written
 
@@ -126,7 +127,7 @@ def add_page(parser: argparse.ArgumentParser) -> None:
 
 def opened(args: argparse.Namespace) -> OpenedPage:
     """The page that the command line names."""
-    from wadi.pages import open_page, open_page_as
+    from wadi.actions.open_page import open_page, open_page_as
     from wadi.plan.reader import load_plan, with_route
 
     if args.plan_with is not None:
@@ -169,7 +170,7 @@ def check_outputs(paths: Iterable[str]) -> None:
         check_target(path)
 
 
-def style_of(args: argparse.Namespace) -> Style:
+def style_asked(args: argparse.Namespace) -> Style:
     """How tables are written. Raises UsageError."""
     from wadi.table.writers import Style
 
@@ -188,6 +189,7 @@ def write_outputs(
     from collections import Counter
     from dataclasses import replace
 
+    from wadi.actions.export import export, style_of
     from wadi.cli.show import standard_output
     from wadi.table.writers import write_csv
 
@@ -199,10 +201,10 @@ def write_outputs(
         if path == "-":
             assembly = run.assembly(table)
             out = standard_output()
-            written.append((path, write_csv(out, assembly.columns, assembly.rows(), run.style_of(table, style))))
+            written.append((path, write_csv(out, assembly.columns, assembly.rows(), style_of(run, table, style))))
             out.flush()
         else:
-            written.append((path, run.write(path, table, style)))
+            written.append((path, export(run, path, table, style)))
         if armed:
             cells = ", ".join(f"{count:,} of {column}" for column, count in armed.items())
             tell(f"{path}: cells that a spreadsheet would run as formulas: {cells}; --disarm puts ' before them")
@@ -252,7 +254,7 @@ def credentials_for(loaded: LoadedPlan) -> Credentials | None:
     """What the plan's log-in needs, asked for at the terminal where no environment variable holds it. Raises CrawlError."""
     if loaded.plan.login is None and not loaded.secrets:
         return None
-    from wadi.crawling import credentials_of
+    from wadi.actions.setup import credentials_of
 
     at_terminal = sys.stdin.isatty() and sys.stderr.isatty()
     return credentials_of(loaded, _ask if at_terminal else None)

@@ -14,7 +14,7 @@ from wadi.problems import shortened
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from wadi.rehearsal import Estimate, FieldSeen, Rehearsal
+    from wadi.actions.preview import Estimate, FieldSeen, Rehearsal
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi preview examples/springs.toml
@@ -45,9 +45,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.preview import rehearse
+    from wadi.learn.near import near_misses
     from wadi.plan.reader import load_plan, with_route
     from wadi.problems import Problem, UsageError, listed
-    from wadi.rehearsal import rehearse
     from wadi.table.destinations import Source, check_target, write_tables
 
     if args.output:
@@ -64,6 +65,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     wanted = 1_000_000 if args.output else args.rows
     seen = rehearse(
         loaded,
+        near=near_misses,
         rows=wanted,
         kind=args.page_kind,
         sample=args.sample,

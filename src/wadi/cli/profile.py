@@ -39,7 +39,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     from wadi.cli.show import console, plain, write_json
     from wadi.quality.profile import profile_of
-    from wadi.verifying import sources_of
+    from wadi.quality.sources import sources_of
 
     def tell(said: str) -> None:
         say_which(said, args, err)

@@ -14,7 +14,7 @@ from wadi.cli.options import (
     check_outputs,
     credentials_for,
     say_which,
-    style_of,
+    style_asked,
     write_outputs,
 )
 from wadi.cli.status import Status
@@ -44,16 +44,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.reparse import reparse
+    from wadi.actions.run import Run
     from wadi.cli.progress import display
     from wadi.cli.run import crawl_and_sum_up, status_of
     from wadi.cli.show import console, plural, write_json
     from wadi.cli.summary import summary_of
     from wadi.plan.reader import load_plan
-    from wadi.reparsing import reparse
-    from wadi.runs import Run
 
     check_outputs(args.output)
-    style = style_of(args)
+    style = style_asked(args)
     with Run.open(args.run, args.runs) as old:
         say_which(old.chosen, args, err)
         path = args.plan or old.plan_folder / f"{old.plan_name}.toml"

@@ -29,10 +29,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.run import Run
     from wadi.cli.show import shown_size
     from wadi.problems import Problem, UsageError
-    from wadi.reporting import report_of, write_pdf
-    from wadi.runs import Run
+    from wadi.quality.pdf import write_pdf
+    from wadi.quality.report_run import report_of
 
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)

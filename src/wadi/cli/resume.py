@@ -38,15 +38,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.begin import go_on
+    from wadi.actions.retry_pages import retry_pages
     from wadi.cli.show import plural
-    from wadi.runs import Run
 
     check_outputs(args.output)
-    with Run.go_on(args.run or "", args.runs, **{name: getattr(args, name) for name in LIMITS}) as opened:
+    with go_on(
+        args.run or "", args.runs, reached=args.reached, **{name: getattr(args, name) for name in LIMITS}
+    ) as opened:
         say_which(opened.chosen, args, err)
         credentials = credentials_for(opened.loaded)
         if args.again:
-            count = opened.ask_again(args.again)
+            count = retry_pages(opened, args.again)
             if not args.quiet:
                 print(f"{plural(count, 'page')} to be asked for again", file=err)
         return crawl_and_sum_up(opened, args, out, err, credentials)

@@ -19,15 +19,15 @@ from wadi.cli.options import (
     inputs_of,
     not_negative,
     say_which,
-    style_of,
+    style_asked,
     write_outputs,
 )
 from wadi.cli.status import Status
 
 if TYPE_CHECKING:
+    from wadi.actions.run import Run
+    from wadi.actions.setup import Credentials
     from wadi.cli.summary import Summary
-    from wadi.crawling import Credentials
-    from wadi.runs import Run
 
 LIMITS = ("rows", "pages", "depth", "time", "bytes")
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
@@ -70,9 +70,9 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.begin import begin
     from wadi.plan.reader import load_plan, with_limits, with_route
     from wadi.problems import Problem, UsageError
-    from wadi.runs import Run
 
     if args.json and "-" in args.output:
         raise UsageError(
@@ -82,7 +82,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in LIMITS})
     loaded = with_route(loaded, args.route)
     credentials = credentials_for(loaded)
-    with Run.begin(loaded, args.runs, since=args.since) as begun:
+    with begin(loaded, args.runs, since=args.since, reached=args.reached) as begun:
         if args.table is not None:
             begun.assembly(args.table)
         return crawl_and_sum_up(begun, args, out, err, credentials)
@@ -96,15 +96,15 @@ def crawl_and_sum_up(
     A target is written only where the crawl went to its end, or to a limit that was asked for: what stands there stays else.
     Quiet, one line tells of a problem, and none of success.
     """
+    from wadi.actions.crawl import crawl, why_stopped
     from wadi.cli.progress import display
     from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
-    from wadi.runs import why_stopped
 
-    interrupted, style = False, style_of(args)
+    interrupted, style = False, style_asked(args)
     try:
         with display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as report:
-            interrupted = begun.crawl(report, credentials=credentials) == "interrupted"
+            interrupted = crawl(begun, report, credentials=credentials) == "interrupted"
     except KeyboardInterrupt:
         interrupted = True
     is_whole = not interrupted and why_stopped(begun) is None

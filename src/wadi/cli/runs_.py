@@ -63,15 +63,15 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 def _expire(found: list[RunFound], err: TextIO) -> Status:
     from datetime import datetime
 
+    from wadi.actions.run import Run, expire
     from wadi.cli.show import plural, shown_size
-    from wadi.runs import Run
 
     count = 0
     for one in found:
         if one.state in ("damaged", "in use"):
             continue
         with Run.open(one.folder) as opened:
-            size = opened.expire(datetime.now().astimezone())
+            size = expire(opened, datetime.now().astimezone())
         if size:
             count += 1
             print(f"{one.folder}: stored pages removed, {shown_size(size)}", file=err)

@@ -17,10 +17,10 @@ from wadi.store.outcome import State
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+    from wadi.actions.run import Run
     from wadi.plan.columns import Column
     from wadi.plan.model import LimitsPlan
-    from wadi.quality.verify import Verdict
-    from wadi.runs import Run
+    from wadi.quality.verdict import Verdict
     from wadi.table.account import Account
 
 _SHOWN_FAILURES = 5
@@ -70,7 +70,7 @@ class Summary:
 
     @property
     def unreachable(self) -> bool:
-        from wadi.runs import NO_END
+        from wadi.actions.crawl import NO_END
 
         return self.end in NO_END
 
@@ -250,7 +250,7 @@ def summary_of(
     run: Run, written: list[tuple[str, int]], *, interrupted: bool = False, held_back: tuple[str, ...] = ()
 ) -> Summary:
     """The summary of a run as it stands."""
-    from wadi.verifying import verify
+    from wadi.quality.verify_run import verify
 
     verified = verify(run)
     main = run.tables[0] if run.tables else ""

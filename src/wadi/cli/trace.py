@@ -12,7 +12,7 @@ from wadi.cli.status import Status
 if TYPE_CHECKING:
     from rich.text import Text
 
-    from wadi.tracing import CellTrace, Seat
+    from wadi.actions.trace import CellTrace, Seat
 
 EXAMPLES = """examples:
   wadi trace springs springs 17              every column of row 17
@@ -32,10 +32,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.run import Run
+    from wadi.actions.trace import Tracer
     from wadi.cli.show import console, write_json
     from wadi.problems import Problem, UsageError, listed, nearest
-    from wadi.runs import Run
-    from wadi.tracing import Tracer
 
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)

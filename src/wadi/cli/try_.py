@@ -16,11 +16,11 @@ from wadi.problems import Place, Problem, UsageError, shortened
 if TYPE_CHECKING:
     from rich.text import Text
 
+    from wadi.actions.open_page import OpenedPage
     from wadi.learn.trying import Match, NoMatchHelp, Tried
     from wadi.page.cells import Field
     from wadi.page.document import Document
     from wadi.page.nodes import Scope
-    from wadi.pages import OpenedPage
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi try http://127.0.0.1:8700/register 'h3 a'
@@ -80,19 +80,21 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
 def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out: TextIO) -> Status:
     """Try the expressions and show what they pick. Status 1 when one of them picks nothing."""
-    from wadi.learn.trying import scopes_of, source_for, try_on
+    from wadi.crawl.asking import source_of
+    from wadi.crawl.rows import row_scopes
+    from wadi.learn.trying import try_on
 
     document = page.document
     tried_: list[str | None] = [*expressions] or [None]
     fields = [_field(expression, args) for expression in tried_]
     names = [name for name, _ in fields]
-    scopes = scopes_of(document, _compiled(args.rows)) if args.rows else [document.scope]
+    scopes = row_scopes(document, [_compiled(args.rows)] if args.rows else [])
     if args.rows and not scopes:
         _explain(document, document.scope, args.rows, out, args)
         return Status.NOT_ALL
     places = _PLACES_IN_JSON if args.json else 0 if args.rows else args.limit
     most = None if args.json or args.rows else args.limit
-    source = source_for(document, page.reply)
+    source = source_of(document, page.reply)
     tried = [[try_on(name, one, scope, source, places=places, most=most) for name, one in fields] for scope in scopes]
     if args.json:
         write_json(_as_dict(names, args.rows, tried), out)
@@ -116,7 +118,7 @@ def _field(expression: str | None, args: argparse.Namespace) -> tuple[str, Field
     from pydantic import ValidationError
 
     from wadi.clean.errors import BadSetting
-    from wadi.learn.trying import field_of
+    from wadi.plan.fields import field_of
 
     given = {key: getattr(args, f"field_{key}") for key, _, _ in _keys()}
     keys = {key: _value(key, value) for key, value in given.items() if value not in (None, False)}

@@ -12,7 +12,7 @@ from wadi.cli.status import Status
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from wadi.quality.verify import Finding, Verdict
+    from wadi.quality.verdict import Finding, Verdict
 
 EXAMPLES = """examples (after  wadi demo):
   wadi verify wadi-demo/runs/springs/…
@@ -35,9 +35,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.actions.run import Run
     from wadi.cli.show import console, write_json
-    from wadi.runs import Run
-    from wadi.verifying import verify
+    from wadi.quality.verify_run import verify
 
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)

@@ -15,24 +15,13 @@ from datetime import datetime
 from enum import StrEnum
 
 from wadi.crawl.earlier import Earlier
-from wadi.crawl.events import (
-    Closed,
-    Event,
-    HostGivenUp,
-    HostRests,
-    LoggedIn,
-    Progress,
-    PutOff,
-    Sent,
-    told,
-)
+from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, LoggedIn, Progress, PutOff, Sent, told
 from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
 from wadi.crawl.helpers import Helped, Helpers
 from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
 from wadi.crawl.settle import Blocked, LoggedOut, Reading, Settler
 from wadi.plan.starts import FILE
-from wadi.points import reached
 from wadi.problems import CrawlError, Place, Problem, shortened
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import Outcome, State
@@ -48,10 +37,6 @@ _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _REFUSALS = frozenset({401, 403, 407, 451})
 PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
-_MANY_HOSTS = 256
-"""Of more hosts waiting pages are looked for all together."""
-_WORTH_HELP = 6
-"""How many pages must be in flight for helpers to be of use: where one page leads to the next they only take time."""
 _MOST_LOGINS = 3
 """Log-ins in a row without a page in between that shows that they worked."""
 
@@ -103,6 +88,20 @@ class Patience:
 
 
 @dataclass(frozen=True)
+class Tuning:
+    """Figures that were found by measuring (docs/performance.md).
+
+    Of more than `many_hosts` waiting pages are looked for all together. `worth_help` pages must be in flight for helpers to be of
+    use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their hosts
+    for each one in flight.
+    """
+
+    many_hosts: int = 256
+    worth_help: int = 6
+    waiting_for_each: int = 16
+
+
+@dataclass(frozen=True)
 class Task:
     """What the engine works on: how replies are read, how many at a time, and when it is enough."""
 
@@ -114,6 +113,7 @@ class Task:
     login: Login | None = None
     earlier: Earlier | None = None
     helpers: Helpers | None = None
+    tuning: Tuning = field(default_factory=Tuning)
 
 
 @dataclass(frozen=True, slots=True)
@@ -296,7 +296,7 @@ class Engine:
     def _of_hosts(self, rooms: Mapping[str, int], room: int, busy: Set[int]) -> list[Page]:
         """Waiting pages of these hosts in reading order. Of few hosts each is asked for by itself, so that what waits at hosts
         without room is not gone through; those that have nothing more are not open any longer."""
-        if len(rooms) > _MANY_HOSTS:
+        if len(rooms) > self._task.tuning.many_hosts:
             full = {host for host in self._flight.under_way_at if host not in rooms}
             limit = len(busy) + room
             found = self._state.queue.first(limit, full | self._health.barred(self._looked_at), busy)
@@ -369,7 +369,7 @@ class Engine:
     async def _helped(self, page: Page, reply: Reply) -> Helped | None:
         """What a helper makes of a reply; None where there is no helper."""
         helpers = self._task.helpers
-        if helpers is None or page.kind == FILE or len(self._flight) < _WORTH_HELP:
+        if helpers is None or page.kind == FILE or len(self._flight) < self._task.tuning.worth_help:
             return None
         self._flight.answered(page)
         self._open.add(page.request.host)
@@ -413,7 +413,7 @@ class Engine:
         else:
             # Pages come fast: others are read while the disk writes.
             await asyncio.to_thread(self._archive.sync)
-        reached("archive-synced")
+        self._archive.reached("archive-synced")
 
     def _commit(self, settled: list[tuple[_Fetched, Outcome]]) -> None:
         """When the archive is durable the outcomes are one transaction, then they are told."""

@@ -17,7 +17,6 @@ from wadi.crawl.links import file_links, links_of
 from wadi.crawl.looks import look_of
 from wadi.crawl.paging import is_at_its_end, next_request, stated_number
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
-from wadi.handing import handed_on
 from wadi.page.cells import Field
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import BadExpression, Expression, compile_expression
@@ -28,6 +27,7 @@ from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
 from wadi.urls import without_secret
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
+from wadi.web.pickled import handed_on
 
 
 @handed_on
@@ -130,7 +130,7 @@ def _checked(page: _Page) -> Extract:
 
 def _extracted(page: _Page) -> Extract:
     document, reply, kind, number = page.document, page.reply, page.kind, page.number
-    every = row_scopes(document, kind)
+    every = row_scopes(document, kind.rows)
     scopes = every[: page.most_rows]
     tables = tables_of(document, reply, kind, scopes)
     links, notes = links_of(document, reply, kind, page.kinds, scopes if kind.rows else None)

@@ -9,8 +9,8 @@ import re
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote, urlsplit
 
-from wadi.points import reached
 from wadi.problems import Place, Problem
+from wadi.store.crash_points import Reached, unheard
 from wadi.store.outcome import StoredFile
 from wadi.web.messages import Reply
 
@@ -28,7 +28,7 @@ _ANYTHING = frozenset(
 _ENDING = re.compile(r"\.[A-Za-z0-9]{1,8}")
 
 
-def keep_file(folder: Path, reply: Reply) -> StoredFile:
+def keep_file(folder: Path, reply: Reply, reached: Reached = unheard) -> StoredFile:
     """Write a reply's body below `folder`/files, whole or not at all; the same content is there once. Raises OSError."""
     digest = hashlib.sha256(reply.body).hexdigest()
     kind = media_type(reply)

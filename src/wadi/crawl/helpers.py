@@ -32,10 +32,10 @@ from typing import TYPE_CHECKING, Any, cast
 
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.reader import Reader
-from wadi.handing import handed_on
 from wadi.problems import Place, Problem
 from wadi.store.archive import Packed, pack
 from wadi.web.messages import Reply
+from wadi.web.pickled import handed_on
 
 if TYPE_CHECKING:
     from concurrent.futures import ProcessPoolExecutor

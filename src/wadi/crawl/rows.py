@@ -11,7 +11,7 @@ from wadi.crawl.asking import source_of
 from wadi.crawl.kinds import ChildRows, Kind
 from wadi.page.cells import Field, Notes, Source, cell, cell_of_texts, texts_of
 from wadi.page.document import Document
-from wadi.page.expressions import first_of
+from wadi.page.expressions import Expression, first_of
 from wadi.page.nodes import Element, JsonNode, Scope
 from wadi.page.text import text_of
 from wadi.problems import shortened
@@ -55,11 +55,11 @@ def problem_of(column: str, row: int, unread: Unread) -> CellProblem:
     return CellProblem(row, column, shortened(unread.raw, 500), unread.code, unread.what, unread.why)
 
 
-def row_scopes(document: Document, kind: Kind) -> list[Scope]:
-    """The elements or JSON values that are rows; the whole document where the kind has no `rows`."""
-    if not kind.rows:
+def row_scopes(document: Document, rows: Sequence[Expression]) -> list[Scope]:
+    """The elements or JSON values that are rows; the whole document where there is no expression for them."""
+    if not rows:
         return [document.scope]
-    return _scopes(first_of(kind.rows, document.scope, document))
+    return _scopes(first_of(rows, document.scope, document))
 
 
 def _scopes(nodes: Sequence[Any]) -> list[Scope]:

@@ -204,7 +204,7 @@ class Settler:
     def _file(self, page: Page, reply: Reply, kept: Kept | None) -> Outcome:
         kept = kept or self._archive.append(reply, page.id)
         wrong = not_the_file(reply)
-        file = None if wrong else keep_file(self._reading.folder, reply)
+        file = None if wrong else keep_file(self._reading.folder, reply, self._archive.reached)
         return Outcome(page.id, reply, kept.location, failure=wrong, file=file, payload=kept.digest)
 
     def _is_end(self, page: Page, failure: FetchFailed) -> bool:

@@ -30,7 +30,7 @@ class Retraced:
 
 def scope_of(kind: Kind, document: Document, number: int) -> Scope | None:
     """The row of a page by its number; the whole page where the kind has no rows."""
-    scopes = row_scopes(document, kind)
+    scopes = row_scopes(document, kind.rows)
     return scopes[number] if number < len(scopes) else None
 
 
@@ -38,7 +38,7 @@ def list_scope(kind: Kind, document: Document, table: str, number: int) -> Scope
     """The row of a list inside the rows of a page, by its number among all of them."""
     child = next((one for one in kind.lists if one.table == table), None)
     count = 0
-    for scope in row_scopes(document, kind) if child else ():
+    for scope in row_scopes(document, kind.rows) if child else ():
         assert child is not None
         inner = inner_scopes(child, scope, document)
         if number < count + len(inner):

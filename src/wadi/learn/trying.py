@@ -4,33 +4,18 @@ from __future__ import annotations
 
 import difflib
 import re
-import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wadi.clean.stages import Unread
-from wadi.clean.types import Where
 from wadi.page.cells import Field, Notes, Picked, Source, Steps, cell, cell_of_texts, taken
 from wadi.page.document import Document
-from wadi.page.expressions import CARRIED, BadExpression, Expression, compile_expression
+from wadi.page.expressions import CARRIED, BadExpression, compile_expression
 from wadi.page.jsonpath import pointed
-from wadi.page.nodes import (
-    Element,
-    JsonNode,
-    Node,
-    Scope,
-    attributes,
-    elements,
-    line_of,
-    markup_of,
-    path_of,
-)
+from wadi.page.nodes import Element, JsonNode, Node, Scope, attributes, elements, line_of, markup_of, path_of
 from wadi.page.structured import data_scope
-from wadi.plan.fields import compile_field
-from wadi.plan.model import FieldPlan
 from wadi.problems import listed
-from wadi.web.messages import Reply
 
 _SNIPPET = 300
 _NEAR = 4
@@ -79,25 +64,6 @@ class NoMatchHelp:
     hints: tuple[str, ...] = field(default=())
 
 
-def field_of(expression: str | None, keys: dict[str, Any], this_year: int) -> tuple[str, Field]:
-    """A field as a plan has it, made from an expression and its other keys, and what it is called.
-
-    Raises BadExpression, BadSetting, or pydantic's ValidationError.
-    """
-    plan = FieldPlan.model_validate({**({"at": [expression]} if expression is not None else {}), **keys})
-    elsewhere = [f"{key} {said}" for key in ("from", "label", "under") for said in _listed(keys.get(key))]
-    return expression or ", ".join(elsewhere), compile_field("value", plan, this_year)
-
-
-def _listed(said: Any) -> list[Any]:
-    return said if isinstance(said, list) else [] if said is None else [said]
-
-
-def source_for(document: Document, reply: Reply) -> Source:
-    """What cells of a page that is looked at are read from."""
-    return Source(document, Where(document.base, reply.started_at or time.time(), document.encoding.name), reply)
-
-
 def try_on(name: str, one: Field, scope: Scope, source: Source, *, places: int = 0, most: int | None = None) -> Tried:
     """What a field picks from a scope, through all its stages: the first `most` matches, the first `places` with place."""
     steps: Steps = []
@@ -143,13 +109,6 @@ def _place(node: Node, document: Document) -> tuple[dict[str, str], int | None, 
         around = document.text[max(0, at - 60) : at + len(node) + 60]
         return {}, line, "", " ".join(around.split())[:_SNIPPET]
     return {}, None, "", ""
-
-
-def scopes_of(document: Document, rows: Expression | None) -> list[Scope]:
-    """The rows that an expression picks, or the whole document."""
-    if rows is None:
-        return [document.scope]
-    return [node for node in rows.nodes(document.scope, document) if isinstance(node, Element | JsonNode)]
 
 
 def why_nothing(document: Document, scope: Scope, text: str) -> NoMatchHelp:

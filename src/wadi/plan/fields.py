@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 from wadi.clean.output import output_of
 from wadi.clean.stages import Stages
@@ -50,3 +51,17 @@ def _is_verbatim(plan: FieldPlan, last: tuple[Expression, ...]) -> bool:
 def compiled(expressions: list[str] | None) -> tuple[Expression, ...]:
     """Expressions ready for use."""
     return tuple(compile_expression(text) for text in expressions or ())
+
+
+def field_of(expression: str | None, keys: dict[str, Any], this_year: int) -> tuple[str, Field]:
+    """A field as a plan has it, made from an expression and its other keys, and what it is called.
+
+    Raises BadExpression, BadSetting, or pydantic's ValidationError.
+    """
+    plan = FieldPlan.model_validate({**({"at": [expression]} if expression is not None else {}), **keys})
+    elsewhere = [f"{key} {said}" for key in ("from", "label", "under") for said in _listed(keys.get(key))]
+    return expression or ", ".join(elsewhere), compile_field("value", plan, this_year)
+
+
+def _listed(said: Any) -> list[Any]:
+    return said if isinstance(said, list) else [] if said is None else [said]

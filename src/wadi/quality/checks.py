@@ -10,8 +10,8 @@ from typing import Any
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import NotReadable
 from wadi.plan.checks import BoundsPlan, CheckPlan, ColumnCheckPlan
-from wadi.quality.tables import TableSource, is_missing
-from wadi.table.cells import flat
+from wadi.quality.tables import TableSource
+from wadi.table.cells import flat, is_missing
 
 EXAMPLES = 3
 

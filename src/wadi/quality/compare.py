@@ -12,8 +12,8 @@ from typing import Any
 
 from wadi.plan.columns import Column
 from wadi.problems import Problem, UsageError, listed
-from wadi.quality.tables import TableSource, is_missing
-from wadi.table.cells import flat
+from wadi.quality.tables import TableSource
+from wadi.table.cells import flat, is_missing
 
 Key = tuple[Any, ...]
 

@@ -19,8 +19,8 @@ from typing import Any
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
 from wadi.quality.figures import Numbers, Ordered, Spill, counted, numbers_of
-from wadi.quality.tables import TableSource, batches, is_missing
-from wadi.table.cells import flat
+from wadi.quality.tables import TableSource, batches
+from wadi.table.cells import flat, is_missing
 
 FEW = 50
 _FREQUENT = 8

@@ -13,7 +13,7 @@ import orjson
 
 from wadi.quality.html import rendered
 from wadi.quality.profile import TableProfile
-from wadi.quality.verify import Verdict, cause_of
+from wadi.quality.verdict import Verdict, cause_of
 
 _BINS = 60
 _STORED = 8000

@@ -30,8 +30,3 @@ def batches(rows: Iterator[list[Any]], size: int = BATCH_ROWS) -> Iterator[list[
     """Rows by the thousands."""
     while batch := list(islice(rows, size)):
         yield batch
-
-
-def is_missing(value: Any) -> bool:
-    """Whether a cell holds nothing."""
-    return value is None or value == [] or value == ""

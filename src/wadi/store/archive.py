@@ -20,11 +20,11 @@ from pathlib import Path
 
 from zlib_ng import zlib_ng
 
-from wadi.handing import handed_on
-from wadi.points import reached
+from wadi.store.crash_points import Reached, unheard
 from wadi.urls import without_secret
 from wadi.web.coding import DAMAGED
 from wadi.web.messages import Headers, Hop, Reply, Request
+from wadi.web.pickled import handed_on
 
 _FILE_BYTES = 1_000_000_000
 _HOP_HEADERS = frozenset({"content-encoding", "transfer-encoding", "content-length", "connection", "keep-alive"})
@@ -84,8 +84,10 @@ class Archive:
         software: str,
         new_id: Callable[[], uuid.UUID] = uuid.uuid4,
         known: Callable[[bytes], Location | None] = lambda digest: None,
+        reached: Reached = unheard,
     ) -> None:
         self.folder = folder
+        self.reached = reached
         self._new_id = new_id
         self._software = software
         self._known = known
@@ -128,7 +130,7 @@ class Archive:
         if alike != self._asked or request.body:
             self._asked = alike
             self._file.write(_packed_request(reply, name, self._new_id()))
-        reached("archive-appended")
+        self.reached("archive-appended")
         return Kept(location, b"" if first is not None else digest)
 
     def sync(self) -> None:

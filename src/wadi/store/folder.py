@@ -147,11 +147,18 @@ def _no_run(name: str, plan: str, runs: Path) -> RunError:
 
 
 class RunLock:
-    """Only one process works on a run at a time. Held from `take` to `release`, or until the process ends, however it ends."""
+    """Only one process works on a run at a time. Held from `take` to `release` (a `with` does both), or until the process ends,
+    however it ends."""
 
     def __init__(self, folder: Path) -> None:
         self._path = folder / LOCK
         self._file: IO[str] | None = None
+
+    def __enter__(self) -> None:
+        self.take()
+
+    def __exit__(self, *_: object) -> None:
+        self.release()
 
     def take(self) -> None:
         """Raises RunError when another process holds it, or the folder cannot be written."""

@@ -9,10 +9,10 @@ from typing import Any
 
 import orjson
 
-from wadi.handing import handed_on
 from wadi.problems import Problem
 from wadi.store.archive import Location
 from wadi.web.messages import Reply, Request
+from wadi.web.pickled import handed_on
 
 
 class Role(IntEnum):

@@ -15,9 +15,9 @@ from typing import Any
 
 import orjson
 
-from wadi.points import reached
 from wadi.problems import Place, Problem, RunError
 from wadi.store.archive import Location
+from wadi.store.crash_points import Reached, unheard
 from wadi.store.outcome import CellProblem, Outcome, Role, State, StoredFile, TableRows, packed_rows
 from wadi.store.pages import (
     KNOWN,
@@ -43,31 +43,32 @@ SoFar = tuple[int, int, bytes, int | None]
 class RunState:
     """An open run database. Use as a context manager."""
 
-    def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
+    def __init__(self, connection: sqlite3.Connection, path: Path, reached: Reached = unheard) -> None:
         self._db = connection
         self.path = path
+        self.reached = reached
         self._added = 0
         self.hosts_added: set[str] = set()
         """Hosts for which the last commit has brought pages to ask for."""
         self.queue = Queue(connection)
 
     @classmethod
-    def create(cls, path: Path) -> RunState:
+    def create(cls, path: Path, reached: Reached = unheard) -> RunState:
         """A new, empty database."""
         connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
         connection.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + SCHEMA)
-        state = cls(connection, path)
+        state = cls(connection, path, reached)
         state.set_meta("schema", SCHEMA_VERSION)
         return state
 
     @classmethod
-    def open(cls, path: Path) -> RunState:
+    def open(cls, path: Path, reached: Reached = unheard) -> RunState:
         """An existing database. Raises RunError when it is damaged or of another version."""
         try:
             connection = sqlite3.connect(
                 f"file:{path}?mode=rw", uri=True, isolation_level=None, check_same_thread=False
             )
-            state = cls(connection, path)
+            state = cls(connection, path, reached)
             version = state.meta("schema")
         except sqlite3.Error as error:
             raise RunError(
@@ -124,12 +125,12 @@ class RunState:
                 "INSERT INTO archived VALUES (?, ?) ON CONFLICT DO UPDATE SET size = max(size, excluded.size)",
                 ends.items(),
             )
-            reached("commit-open")
+            self.reached("commit-open")
         except BaseException:
             self._db.execute("ROLLBACK")
             raise
         self._db.execute("COMMIT")
-        reached("committed")
+        self.reached("committed")
         return self._added
 
     def _keep(self, outcome: Outcome) -> None:

@@ -18,6 +18,11 @@ _RUNS = re.compile(r"\s*[=+\-@\t\r]")
 _NUMBER = re.compile(r"[+\-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+\-]?\d+)?%?")
 
 
+def is_missing(value: Any) -> bool:
+    """Whether a cell holds nothing."""
+    return value is None or value == [] or value == ""
+
+
 def flat(value: Any) -> Any:
     """A cell as people read it: lists joined with "; ", objects as JSON, truth values as `true` and `false`."""
     if isinstance(value, list):

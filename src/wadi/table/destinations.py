@@ -14,8 +14,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
-from wadi.points import reached
 from wadi.problems import Place, Problem, UsageError, listed
+from wadi.store.crash_points import Reached, unheard
 from wadi.table.writers import (
     PLAIN,
     Rows,
@@ -87,10 +87,10 @@ def check_target(target: str) -> None:
     check_writable(Path(target))
 
 
-def write_tables(target: str, sources: Sequence[Source], style: Style = PLAIN) -> int:
+def write_tables(target: str, sources: Sequence[Source], style: Style = PLAIN, reached: Reached = unheard) -> int:
     """Write tables to a target; one that holds a single table gets the first. Returns the number of rows."""
     with _no_collector():
-        return _write_tables(target, sources, style)
+        return _write_tables(target, sources, style, reached)
 
 
 @contextmanager
@@ -105,7 +105,7 @@ def _no_collector() -> Iterator[None]:
             gc.enable()
 
 
-def _write_tables(target: str, sources: Sequence[Source], style: Style) -> int:
+def _write_tables(target: str, sources: Sequence[Source], style: Style, reached: Reached) -> int:
     if is_url(target):
         from wadi.table.database import write_database
 
@@ -116,7 +116,7 @@ def _write_tables(target: str, sources: Sequence[Source], style: Style) -> int:
     try:
         if ending in (".sqlite", ".db"):
             return _write_sqlite(path, sources, style)
-        return _replaced(path, lambda out: _write(out, ending, packing, path, sources, style))
+        return _replaced(path, lambda out: _write(out, ending, packing, path, sources, style), reached)
     except OSError as error:
         raise _not_writable(path, error.strerror or str(error)) from error
 
@@ -203,7 +203,7 @@ def replaced(target: Path, data: bytes) -> None:
         raise _not_writable(target, error.strerror or str(error)) from error
 
 
-def _replaced(target: Path, write: Callable[[BinaryIO], int]) -> int:
+def _replaced(target: Path, write: Callable[[BinaryIO], int], reached: Reached = unheard) -> int:
     """Write beside the target and put it in its place when it is whole; an old file stays until then."""
     handle, name = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
     try:

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from wadi.about import VERSION
+from wadi import __version__
 from wadi.urls import LOCAL, NotAUrl, host_of, resolve, without_secret
 from wadi.web.manners import Clock, Sleep, Slowed, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
@@ -49,6 +49,8 @@ class Client:
     With `robots_agent` (a product token such as `wadi`) it asks for nothing that a site's robots.txt forbids this agent,
     redirects included, and keeps the pause that the file asks for.
 
+    `keep` takes the replies that `fetch` does not give: robots.txt, redirects, tries before the last.
+
     A host that cannot be reached after all tries is asked once only for the next pages, until it answers again:
     a site that went down is not waited for page by page.
     """
@@ -65,6 +67,7 @@ class Client:
         robots_agent: str | None = None,
         rng: Callable[[], float] = lambda: 1.0,
         sent_on: SentOn = lambda reply: None,
+        keep: Keep = lambda reply: None,
     ) -> None:
         self._transport = transport
         self._throttle = throttle
@@ -80,8 +83,7 @@ class Client:
         self._sent_on = sent_on
         self.sent = 0
         """Requests sent so far: tries, redirects and robots.txt counted."""
-        self.keep: Keep = lambda reply: None
-        """Takes the replies that `fetch` does not give: robots.txt, redirects, tries before the last."""
+        self._keep = keep
 
     async def close(self) -> None:
         for task in self._robots.values():
@@ -120,7 +122,7 @@ class Client:
 
     async def fetch(self, request: Request) -> Reply:
         """The reply to a request, of a status below 400. Raises FetchFailed."""
-        return await self._fetched(request, self.keep)
+        return await self._fetched(request, self._keep)
 
     async def fetch_unkept(self, request: Request) -> Reply:
         """The same for a request of a log-in: neither its redirects nor tries before the last are given to be kept."""
@@ -175,7 +177,7 @@ class Client:
         current = Request(f"{origin}/robots.txt", route=route)
         for _ in range(_MOST_ROBOTS_HOPS):
             reply = await self._send(current)
-            self.keep(reply)
+            self._keep(reply)
             if reply.status not in _REDIRECTS or not reply.header("location"):
                 return by_status(reply.status) or read_robots(reply.body)
             current = redirected(current, reply)
@@ -236,7 +238,7 @@ class Client:
 
 def user_agent(contact: str = "") -> str:
     """The User-Agent: who asks, and whom to write to (RFC 9110 §10.1.5)."""
-    return f"Wadi/{VERSION}" + (f" ({contact})" if contact else "")
+    return f"Wadi/{__version__}" + (f" ({contact})" if contact else "")
 
 
 def redirected(request: Request, reply: Reply) -> Request:

@@ -6,8 +6,8 @@ import hashlib
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from wadi.handing import handed_on
 from wadi.urls import host_of, normalised
+from wadi.web.pickled import handed_on
 
 Headers = tuple[tuple[str, str], ...]
 _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})

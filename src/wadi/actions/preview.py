@@ -9,38 +9,38 @@ import contextlib
 import random
 import tempfile
 from collections import Counter
-from collections.abc import Callable, Set
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from wadi.actions.begin import no_such_files
+from wadi.actions.setup import Credentials
+from wadi.actions.site import Site
 from wadi.crawl.extract import extract
 from wadi.crawl.kinds import Kind, compile_kinds
-from wadi.crawling import Credentials, Site
-from wadi.learn.trying import why_nothing
-from wadi.page.document import read_document
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.local import NoSuchFiles
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE, SITEMAP, starts_of
+from wadi.plan.ways import ways_in_vain
 from wadi.problems import CrawlError, Problem
-from wadi.quality.tables import is_missing
-from wadi.runs import no_such_files
 from wadi.store.looked import LookedAt, cache_folder
 from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
+from wadi.table.cells import is_missing
 from wadi.table.finish import Means
 from wadi.urls import LOCAL, without_secret
 from wadi.web.messages import FetchFailed, Reply
 
 DETAILS = 5
-MOST_HINTS = 2
 MOST_ROWS = 1000
 """Rows of one page that are read: enough for shares and samples, and fast on the longest pages."""
+Near = Callable[[Kind, Reply], list[str]]
 Told = Callable[[str, str], None]
 """Called before each page with its kind and URL."""
 
@@ -133,10 +133,12 @@ def rehearse(
     cache: LookedAt | None = None,
     told: Told = lambda kind, url: None,
     credentials: Credentials | None = None,
+    near: Near = lambda kind, reply: [],
 ) -> Rehearsal:
     """Try a plan on the first page of every kind and five detail pages, or on `sample` pages picked at random from all known.
 
-    `kind` wants pages of this kind only (those that lead there are read too). Raises CrawlError when no start can be read.
+    `kind` wants pages of this kind only (those that lead there are read too). `near` says what on a page without rows is near to
+    what was looked for. Raises CrawlError when no start can be read.
     """
     with (
         contextlib.closing(
@@ -146,7 +148,7 @@ def rehearse(
         RunState.create(Path(folder) / "run.sqlite") as state,
     ):
         plan = loaded.plan
-        work = _Work(loaded, site, told)
+        work = _Work(loaded, site, told, near)
         try:
             first = next(starts_of(plan, loaded.folder))
         except NoSuchFiles as error:
@@ -174,7 +176,7 @@ def rehearse(
 class _Work:
     """What is gathered page by page."""
 
-    def __init__(self, loaded: LoadedPlan, site: Site, told: Told) -> None:
+    def __init__(self, loaded: LoadedPlan, site: Site, told: Told, near: Near) -> None:
         self.loaded = loaded
         year = datetime.now().astimezone().year
         self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
@@ -185,6 +187,7 @@ class _Work:
         self.pages: list[tuple[str, str, bool]] = []
         self._site = site
         self._told = told
+        self._near = near
 
     def outcome(self, page: Page) -> Outcome:
         """Fetch a page, or take it from the cache, and extract it."""
@@ -211,7 +214,7 @@ class _Work:
         self._count(page, seen, reply, found.tables)
         seen.rows += (found.row_count or len(found.tables[0].rows)) if found.tables else 0
         if found.row_count == 0 and not seen.hints:
-            seen.hints = near_misses(self.compiled[page.kind], reply)
+            seen.hints = self._near(self.compiled[page.kind], reply)
         seen.total = found.total if found.total is not None else seen.total
         seen.rowless += any(note.code == "rowless" for note in found.notes)
         seen.links.update(link.kind for link in found.links if link.role is Role.OPEN)
@@ -244,15 +247,6 @@ class _Work:
                 one.samples = list(dict.fromkeys([*one.samples, *map(_shown, filled)]))[:3]
 
 
-def near_misses(kind: Kind, reply: Reply) -> list[str]:
-    """What on a page without rows is near to the expression that picks none there."""
-    document = read_document(
-        reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
-    )
-    hints = [hint for one in kind.rows for hint in why_nothing(document, document.scope, one.text).hints]
-    return list(dict.fromkeys(hints))[:MOST_HINTS]
-
-
 def _shown(cell: Any) -> str:
     return "; ".join(map(str, cell)) if isinstance(cell, list) else str(cell)
 
@@ -263,17 +257,6 @@ def _unopened(plan: Plan, kinds: dict[str, KindSeen]) -> dict[str, str]:
     }
     known = {target for one in kinds.values() for target in one.links}
     return ways_in_vain(plan, gave, known)
-
-
-def ways_in_vain(plan: Plan, gave: Set[str], known: Set[str]) -> dict[str, str]:
-    """The page kinds that are not among the known ones although kinds that `gave` something open them, with the ways to them."""
-    ways: dict[str, list[str]] = {}
-    for name in gave & plan.page.keys():
-        for target, link in plan.page[name].open.items():
-            if target != plan.start.page and target not in known:
-                said = link.at or link.form or ([link.address] if link.address else [])
-                ways.setdefault(target, []).extend(f'"{one}"' for one in said)
-    return {target: " or ".join(dict.fromkeys(said)) for target, said in ways.items()}
 
 
 def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | None, seed: int) -> Any:

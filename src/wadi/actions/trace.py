@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
+from wadi.actions.run import Run
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import NotReadable
 from wadi.clean.stages import Step
@@ -15,7 +16,6 @@ from wadi.page.cells import Field
 from wadi.page.document import Document, read_document
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan
 from wadi.problems import Place, Problem, RunError, UsageError
-from wadi.runs import Run
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES
 from wadi.store.outcome import as_stored

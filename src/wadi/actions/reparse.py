@@ -7,16 +7,18 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from wadi.about import VERSION
+from wadi import __version__
+from wadi.actions.begin import begin
+from wadi.actions.export import name_files
+from wadi.actions.readers import reader_arguments, reader_of, reading_of
+from wadi.actions.run import Run
 from wadi.crawl.again import Ahead
 from wadi.crawl.events import Event, Progress, told
 from wadi.crawl.reader import Reader, Taken, Wanted
 from wadi.crawl.settle import Settler
-from wadi.crawling import reader_arguments, reader_of, reading_of
 from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE
 from wadi.problems import Place, Problem
-from wadi.runs import Run
 from wadi.store.archive import Archive, Kept
 from wadi.store.faults import told_as_problems
 from wadi.store.folder import PAGES
@@ -50,13 +52,13 @@ def reparse(
 
     `workers` processes read pages ahead (default: one for each processor). Raises RunError, PlanError, CrawlError.
     """
-    new = Run.begin(loaded, runs)
+    new = begin(loaded, runs)
     with told_as_problems(new.folder):
         new.state.set_meta("as_of", old.as_of)
         new.state.set_meta("reparsed", str(old.folder))
         new.state.hold_archive(share_pages(old.folder, new.folder))
         stored = StoredPages(old.folder)
-        archive = Archive(new.folder / PAGES, software=f"Wadi/{VERSION}")
+        archive = Archive(new.folder / PAGES, software=f"Wadi/{__version__}")
         try:
             done = _read_all(new, stored, archive, report, os.cpu_count() or 1 if workers is None else workers)
         finally:
@@ -64,7 +66,7 @@ def reparse(
             stored.close()
         waiting = new.state.counts()[State.WAITING]
         new.state.set_meta("end", NOT_FETCHED if waiting else "complete")
-        new.name_files()
+        name_files(new)
     return new, Reparsed(done, waiting)
 
 

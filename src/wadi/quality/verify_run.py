@@ -1,74 +1,37 @@
-"""Looking at what runs and files hold: their tables, whether they can be trusted, and what has changed."""
+"""A run looked at: whether it has everything, what its plan wants, and what has changed since earlier runs."""
 
 from __future__ import annotations
 
 import sqlite3
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import ExitStack, suppress
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from wadi.actions.run import Run
 from wadi.crawl.kinds import Kind, compile_kinds
+from wadi.learn.near import near_misses
 from wadi.page.document import read_document
 from wadi.plan.columns import OUTCOMES, Column, table_plan
-from wadi.problems import Problem, UsageError, WadiError, listed
+from wadi.plan.ways import ways_in_vain
+from wadi.problems import WadiError
 from wadi.quality.checks import Broken, Context, check_table
 from wadi.quality.drift import MOST_RUNS, Drift, drifts
-from wadi.quality.files import READERS, tables_in
 from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
 from wadi.quality.plan_changes import PlanChange, change_between, comparable
 from wadi.quality.profile import TableProfile, measured
+from wadi.quality.sources import run_table
 from wadi.quality.tables import TableSource
-from wadi.quality.verify import Facts, Rowless, TableFacts, Verdict, verdict_of
-from wadi.rehearsal import near_misses, ways_in_vain
-from wadi.runs import Run
+from wadi.quality.verdict import Facts, Rowless, TableFacts, Verdict, verdict_of
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES, PLAN, find_run, run_folders
 from wadi.store.outcome import State
 from wadi.store.state import RunState
 from wadi.table.account import Account
-from wadi.table.assemble import Assembly
 from wadi.table.cells import flat
 
 _MARKED_PAGES = 3
-
-
-def run_table(run: Run, name: str, *, with_helpers: bool = False) -> TableSource:
-    """A table of a run that can be walked again and again; `with_helpers` with the columns, too, that the plan leaves out."""
-    assembly = run.assembly(name, with_helpers=with_helpers)
-    key = [assembly.columns[place].name for place in assembly.key] if isinstance(assembly, Assembly) else []
-    return TableSource(name, assembly.columns, lambda: run.assembly(name, with_helpers=with_helpers).rows(), key)
-
-
-def sources_of(
-    what: str,
-    runs: Path | str,
-    table: str | None,
-    stack: ExitStack,
-    tell: Callable[[str], None] = lambda said: None,
-) -> list[TableSource]:
-    """The tables of a run or of a file; only the one named. The run stays open until the stack is closed. `tell` hears which
-    run a name means where one may expect another.
-
-    Raises UsageError, RunError.
-    """
-    path = Path(what)
-    if path.is_file() or (path.suffix.lower() in (*READERS, ".gz") and not path.is_dir()):
-        found = tables_in(path)
-    else:
-        run = stack.enter_context(Run.open(what, runs))
-        tell(run.chosen)
-        if table is not None:
-            return [run_table(run, run.source(table).name)]
-        found = [run_table(run, name) for name in run.tables]
-    chosen = [one for one in found if table is None or one.name == table]
-    if not chosen:
-        now = f"tables: {listed([one.name for one in found])}"
-        raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
-    return chosen
-
-
 Profiler = Callable[[TableSource], TableProfile]
 
 

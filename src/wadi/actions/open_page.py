@@ -7,12 +7,9 @@ from __future__ import annotations
 
 import asyncio
 import mimetypes
-import signal
 import sys
-import threading
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
@@ -24,6 +21,7 @@ from wadi.problems import CrawlError, Place, Problem, UsageError, shortened
 from wadi.store.looked import LookedAt, cache_folder
 from wadi.urls import NotAUrl, normalised, resolve, without_secret
 from wadi.web.client import user_agent
+from wadi.web.loops import in_loop
 from wadi.web.messages import FetchFailed, Reply, Request
 from wadi.web.robots import refusal
 from wadi.web.secrets import Secrets, for_url
@@ -31,7 +29,7 @@ from wadi.web.secrets import Secrets, for_url
 if TYPE_CHECKING:
     import pandas as pd
 
-    from wadi.crawling import Credentials
+    from wadi.actions.setup import Credentials
     from wadi.page.cells import Field
     from wadi.page.expressions import Expression
     from wadi.plan.reader import LoadedPlan
@@ -42,7 +40,6 @@ SIZE_LIMIT_BYTES = 20_000_000
 """What is looked at in one piece: a tree takes about thirty times the memory of its page."""
 
 
-_WITHIN_S = 2.0
 _FROM_SITE, _FROM_CACHE = "the site", "today's cache"
 
 
@@ -66,15 +63,16 @@ class OpenedPage:
 
         Raises UsageError for an expression or a field that means nothing.
         """
-        from wadi.learn.trying import scopes_of, source_for
+        from wadi.crawl.asking import source_of
+        from wadi.crawl.rows import row_scopes
         from wadi.page.cells import Notes, cell
         from wadi.plan.columns import Column
         from wadi.store.outcome import as_stored
         from wadi.table.frame import frame
 
-        source = source_for(self.document, self.reply)
+        source = source_of(self.document, self.reply)
         compiled = [_compiled(name, said) for name, said in fields.items()]
-        scopes = scopes_of(self.document, _expression(rows))
+        scopes = row_scopes(self.document, [_expression(rows)])
         notes = Notes()
         cells = [[as_stored(cell(one, scope, source, notes)) for one in compiled] for scope in scopes]
         typed = zip(fields, compiled, strict=True)
@@ -98,8 +96,8 @@ def _compiled(name: str, said: str | dict[str, Any]) -> Field:
     from pydantic import ValidationError
 
     from wadi.clean.errors import BadSetting
-    from wadi.learn.trying import field_of
     from wadi.page.expressions import BadExpression
+    from wadi.plan.fields import field_of
 
     this_year = date.today().year  # noqa: DTZ011
     try:
@@ -151,7 +149,7 @@ def open_page_as(
 ) -> OpenedPage:
     """Open a URL as a plan's run would ask for it: with its session, header fields and manners, and, where a start of the plan
     has this address, by its request (a POST with its body). Raises UsageError, CrawlError."""
-    from wadi.crawling import Site
+    from wadi.actions.site import Site
 
     try:
         request = _as_started(resolve("", page), loaded)
@@ -313,65 +311,3 @@ def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:
     except (CrawlError, UsageError, NotAUrl):
         return None
     return word_for(by_status(reply.status) or read_robots(reply.body), url, "wadi")
-
-
-def in_loop(work: Any, new_loop: Callable[[], asyncio.AbstractEventLoop] | None = None) -> Any:
-    """The result of a coroutine, inside a running event loop too (a notebook's), then in a thread of its own. `new_loop`
-    makes the loop that it runs in. An interrupt ends the work, within two seconds, and is raised."""
-    try:
-        asyncio.get_running_loop()
-    except RuntimeError:
-        with asyncio.Runner(loop_factory=new_loop) as runner:
-            return runner.run(work)
-    return _in_a_thread(work, new_loop)
-
-
-def _in_a_thread(work: Any, new_loop: Callable[[], asyncio.AbstractEventLoop] | None) -> Any:
-    from concurrent.futures import Future, ThreadPoolExecutor, wait
-
-    begun: Future[tuple[asyncio.AbstractEventLoop, asyncio.Task[Any] | None]] = Future()
-
-    async def told() -> Any:
-        begun.set_result((asyncio.get_running_loop(), asyncio.current_task()))
-        return await work
-
-    def run() -> Any:
-        with asyncio.Runner(loop_factory=new_loop) as runner:
-            return runner.run(told())
-
-    pool = ThreadPoolExecutor(1)
-    future = pool.submit(run)
-    try:
-        with _raising_interrupts():
-            return future.result()
-    except KeyboardInterrupt:
-        # Nothing goes on in the background of a notebook whose cell has ended.
-        loop, task = begun.result(_WITHIN_S)
-        if task is not None and not loop.is_closed():
-            loop.call_soon_threadsafe(task.cancel)
-        wait([future], _WITHIN_S)
-        raise
-    finally:
-        pool.shutdown(wait=not future.running())
-
-
-@contextmanager
-def _raising_interrupts() -> Iterator[None]:
-    """While it lasts an interrupt is raised here: the loop that runs around us may have it wait for its next turn."""
-    if threading.current_thread() is not threading.main_thread():
-        yield
-        return
-    before = signal.signal(signal.SIGINT, signal.default_int_handler)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGINT, before or signal.SIG_DFL)
-
-
-def fast_loop() -> asyncio.AbstractEventLoop:
-    """An event loop in C where there is one for this system: 8 % of a crawl's time."""
-    try:
-        import uvloop
-    except ImportError:
-        return asyncio.new_event_loop()
-    return uvloop.new_event_loop()

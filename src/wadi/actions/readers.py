@@ -1,0 +1,64 @@
+"""How a run reads its pages, here and in other processes."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from wadi.actions.run import Run
+from wadi.crawl.helpers import Helpers
+from wadi.crawl.kinds import compile_kinds
+from wadi.crawl.reader import Reader
+from wadi.crawl.settle import Reading
+from wadi.plan.columns import table_plan, tables_of
+from wadi.plan.reader import LoadedPlan, parse_plan
+from wadi.plan.starts import parts_of
+from wadi.store.folder import PAGES, PLAN
+
+_HELPED_BELOW_S = 0.005
+"""Longest pause with which pages of one host may come faster than one processor reads them."""
+_HELPED_FROM = 200
+"""The same of many hosts: requests a second that their pauses allow."""
+
+
+def reading_of(run: Run) -> Reading:
+    """How the run's replies are read."""
+    loaded, plan = run.loaded, run.loaded.plan
+    return Reading(
+        kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions),
+        folder=run.folder,
+        expect_places=expect_places_of(loaded),
+        keys={table: table_plan(plan, table).key for table in tables_of(plan)},
+        most_shown=plan.start.most if plan.start.split else None,
+        parts=lambda url, values: parts_of(plan, url, values),
+    )
+
+
+def reader_arguments(run: Run) -> tuple[str, dict[str, Any], int]:
+    """What `reader_of` makes a reader from, in another process."""
+    return str(run.folder), dict(run.loaded.inputs), run.year
+
+
+def reader_of(folder: str, inputs: dict[str, Any], year: int) -> Reader:
+    """What reads a run's pages, made from its folder."""
+    path = Path(folder) / PLAN
+    loaded = parse_plan(path.read_text("utf-8"), str(path), inputs)
+    return Reader(
+        Path(folder) / PAGES,
+        compile_kinds(loaded.plan, this_year=year, functions=loaded.functions),
+        expect_places_of(loaded),
+    )
+
+
+def expect_places_of(loaded: LoadedPlan) -> dict[str, str]:
+    """Where the plan says what each kind of page must have."""
+    return {name: loaded.place("page", name, "expect") for name, kind in loaded.plan.page.items() if kind.expect}
+
+
+def helpers_of(run: Run) -> Helpers | None:
+    """Processes that read pages, where the plan's pace and this machine are such that they are of use."""
+    processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    pause = run.loaded.plan.manners.pause
+    is_fast = pause <= _HELPED_BELOW_S or len(run.state.queue.hosts()) / pause >= _HELPED_FROM
+    return Helpers(reader_of, reader_arguments(run), processors) if is_fast and processors > 1 else None

@@ -1,0 +1,203 @@
+"""A run that is there, opened: its folder, its plan as it was run, its database, its tables."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from wadi.plan.columns import OUTCOMES, table_plan, tables_of
+from wadi.plan.reader import LoadedPlan, parse_plan, with_limits, with_route
+from wadi.problems import Problem, UsageError, listed
+from wadi.store.crash_points import Reached, unheard
+from wadi.store.folder import DATABASE, PLAN, choose_run, drop_pages
+from wadi.store.history import History
+from wadi.store.outcome import State
+from wadi.store.state import RunState
+from wadi.table.account import Account
+from wadi.table.assemble import Assembly
+from wadi.table.finish import Means, Trouble
+from wadi.table.outcomes import Outcomes, has_outcomes
+from wadi.table.seen import Sighting
+from wadi.table.troubles import TROUBLES, Troubles
+from wadi.table.visits import PAGES, Visits
+from wadi.urls import without_secret
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from wadi.plan.columns import Column
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table of a run: its columns, its rows as a list of lists, and the account of how they came about."""
+
+    name: str
+    columns: list[Column]
+    rows: list[list[Any]]
+    account: Account
+
+
+class Run:
+    """A run's folder, opened. Use as a context manager, or call `close`."""
+
+    def __init__(self, folder: Path, loaded: LoadedPlan, state: RunState, chosen: str = "") -> None:
+        self.folder = folder
+        self.loaded = loaded
+        self.state = state
+        self.chosen = chosen
+        """What is to be told of why a name means this run; empty where that is plain."""
+
+    @classmethod
+    def open(cls, name: str | Path, runs: Path | str = "runs", *, reached: Reached = unheard) -> Run:
+        """A run that is there: by its folder, or by a plan's name for its newest complete one (`choose_run`). Raises RunError."""
+        chosen = choose_run(str(name), Path(runs))
+        state, loaded = opened(chosen.folder, reached)
+        return cls(chosen.folder, with_limits(loaded, **(state.meta("limits") or {})), state, chosen.said)
+
+    def __enter__(self) -> Run:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self.state.close()
+
+    @property
+    def plan_name(self) -> str:
+        return str(self.state.meta("plan"))
+
+    @property
+    def plan_folder(self) -> Path:
+        """Where the plan stood when the run began, and the files that it names."""
+        return Path(self.state.meta("folder"))
+
+    @property
+    def since(self) -> Path | None:
+        """The earlier run from which unchanged pages are taken."""
+        folder = self.state.meta("since")
+        return Path(folder) if folder else None
+
+    @property
+    def end(self) -> str | None:
+        """Why the crawl ended; None while it runs or when it was interrupted."""
+        value = self.state.meta("end")
+        return None if value is None else str(value)
+
+    def pages(self) -> dict[State, int]:
+        return self.state.counts()
+
+    @property
+    def as_of(self) -> str:
+        """When the run's pages were asked for: its own beginning, or that of the run whose pages were read again."""
+        return str(self.state.meta("as_of") or self.state.meta("began"))
+
+    @property
+    def given_inputs(self) -> dict[str, Any]:
+        """The inputs that the run was begun with over those of its plan."""
+        return dict(self.state.meta("given") or {})
+
+    @cached_property
+    def year(self) -> int:
+        return datetime.fromisoformat(self.as_of).year
+
+    @cached_property
+    def means(self) -> Means:
+        """What assembling the tables needs beside the run."""
+        named = next((table.hash_key_from for table in self.loaded.plan.table.values() if table.hash_key_from), None)
+        key = os.environ.get(named, "") if named else str(self.state.meta("hash_key") or "")
+        return Means(self.year, self.loaded.functions, key.encode())
+
+    @property
+    def tables(self) -> list[str]:
+        """The names of the run's tables; the first is the main one, the last says what became of lists that went in."""
+        plan = self.loaded.plan
+        return [*tables_of(plan), *([OUTCOMES] if has_outcomes(plan) else [])]
+
+    def known_table(self, table: str | None) -> str:
+        """The name of a table of the run; without one that of the main table. Raises UsageError."""
+        if table is None:
+            return self.tables[0]
+        if table not in (known := (*self.tables, *TROUBLES, PAGES)):
+            now = f"tables of this run: {listed(dict.fromkeys(known))}"
+            raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
+        return table
+
+    def assembly(
+        self,
+        table: str | None = None,
+        trouble: Callable[[Trouble], None] | None = None,
+        *,
+        with_helpers: bool = False,
+    ) -> Assembly | Outcomes | Troubles | Visits:
+        """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects`, `doubles` and `pages` are
+        tables, too.
+
+        What does not come about on the way is told to `trouble`; `with_helpers` rows have the columns, too, that the plan
+        leaves out. Raises UsageError for an unknown table.
+        """
+        name, plan = self.known_table(table), self.loaded.plan
+        if name == OUTCOMES and has_outcomes(plan):
+            return Outcomes(self.state, plan, self.tables[0])
+        if name not in self.tables and name == PAGES:
+            return Visits(self.state)
+        if name not in self.tables:
+            return Troubles(name, self.tables, self.assembly, lambda page: without_secret(self.state.url_of(page)))
+        limit = plan.limits.rows
+        own = limit if name == self.tables[0] else None
+        sighting = self._sighting(name) if table_plan(plan, name).seen else None
+        return Assembly(
+            self.state, plan, name, limit=own, parent_limit=limit, means=self.means, sighting=sighting, trouble=trouble,
+            with_helpers=with_helpers,
+        )  # fmt: skip
+
+    def _sighting(self, table: str) -> Sighting:
+        """Since when records are known. A run that did not come to its end, lacks pages that may give rows, or stopped at known
+        rows, cannot tell which are gone."""
+        kinds = self.loaded.plan.page
+        detail = {name for name, kind in kinds.items() if kind.completes}
+        lacks = any(kind not in detail for kind, _, _ in self.state.failures())
+        whole = self.end == "complete" and not lacks and not ends_at_known(self.loaded)
+        began = datetime.fromisoformat(self.state.meta("began")).isoformat(timespec="seconds")
+        return Sighting(History(self.folder, table), began, whole)
+
+    def read(self, table: str | None = None) -> Table:
+        """A whole table in memory."""
+        assembly = self.assembly(table)
+        rows = list(assembly.rows())
+        return Table(self.known_table(table), assembly.columns, rows, assembly.account)
+
+    def table(self, name: str | None = None) -> pd.DataFrame:
+        """A table as a DataFrame; without a name the main one."""
+        from wadi.table.frame import frame
+
+        assembly = self.assembly(name)
+        return frame(assembly.columns, assembly.rows())
+
+
+def opened(folder: Path, reached: Reached = unheard) -> tuple[RunState, LoadedPlan]:
+    """The database of a run and its plan, with the plan's own limits."""
+    state = RunState.open(folder / DATABASE, reached)
+    source = (folder / PLAN).read_text("utf-8")
+    loaded = parse_plan(source, str(folder / PLAN), state.meta("inputs") or {})
+    return state, with_route(loaded, state.meta("route"))
+
+
+def ends_at_known(loaded: LoadedPlan) -> bool:
+    """Whether a listing of the plan ends where earlier runs have all its rows."""
+    return any(kind.next is not None and kind.next.until == "known rows" for kind in loaded.plan.page.values())
+
+
+def expire(run: Run, now: datetime) -> int:
+    """Remove the stored pages when they are older than the plan's `limits.keep`; returns the bytes that went."""
+    keep = run.loaded.plan.limits.keep
+    began = datetime.fromisoformat(str(run.state.meta("began")))
+    if keep is None or now - began < timedelta(days=keep):
+        return 0
+    return drop_pages(run.folder)

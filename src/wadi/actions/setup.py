@@ -1,0 +1,218 @@
+"""What the words of a plan make: its client, proxies, session, log-in, secrets. It needs the plan alone."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import random
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from wadi.crawl.events import Event
+from wadi.crawl.login import Login
+from wadi.page.refresh import refresh_of
+from wadi.plan.fields import compiled
+from wadi.plan.local import is_of_files
+from wadi.plan.model import LoginPlan, RouteSecret
+from wadi.plan.parts import asks_of
+from wadi.plan.reader import LoadedPlan
+from wadi.plan.starts import fixed_inputs, folders_of, starts_of
+from wadi.problems import CrawlError, Place, Problem, UsageError
+from wadi.urls import host_of, resolve
+from wadi.web.client import Client, Keep, user_agent
+from wadi.web.local import LocalTransport
+from wadi.web.manners import Pace, Throttle
+from wadi.web.parameters import expanded, filled
+from wadi.web.retry import Retrying
+from wadi.web.routed import NamedTransport, RoutedTransport
+from wadi.web.routes import BadRoute, Routes, checked
+from wadi.web.secrets import Secrets, basic, bearer, mark_of
+from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
+from wadi.web.transport import Bounds, HttpTransport, Transport
+
+Ask = Callable[[str, bool], str]
+"""Asks a person: the question, and whether the answer is a secret."""
+
+
+@dataclass(frozen=True)
+class Credentials:
+    """Who logs in, and the secrets of the plan's inputs, by input. Kept in memory alone."""
+
+    user: str = ""
+    password: str = field(default="", repr=False)
+    token: str = field(default="", repr=False)
+    secrets: Mapping[str, str] = field(default_factory=dict, repr=False)
+
+
+def client_of(
+    loaded: LoadedPlan,
+    report: Callable[[Event], None],
+    session: Session | None,
+    credentials: Credentials | None = None,
+    *,
+    retries: int | None = None,
+    folder: Path | None = None,
+    keep: Keep = lambda reply: None,
+) -> Client:
+    """The client with the manners of the plan; local files that it begins with are looked for in `folder` (default: the
+    plan's). `keep` takes replies that are not those of pages."""
+    manners, limits = loaded.plan.manners, loaded.plan.limits
+    bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
+    identity = user_agent(manners.contact)
+    own = {name: str(filled(text, fixed_inputs(loaded.plan.inputs))) for name, text in manners.headers.items()}
+    secrets = secrets_of(loaded, credentials)
+    headers = (*own.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
+
+    def transport_by(route: str | None) -> HttpTransport:
+        return HttpTransport(
+            bounds=bounds, identity=identity, session=session, secrets=secrets, headers=headers, route=route
+        )
+
+    transport = _routed(loaded, transport_by, report)
+    if any(is_of_files(address) for address in loaded.plan.start.addresses):
+        roots = folders_of(loaded.plan, folder or loaded.folder)
+        transport = LocalTransport(roots, transport, limits.page_size)
+    pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
+    throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
+    policy = Retrying(
+        manners.retries if retries is None else min(retries, manners.retries),
+        manners.first_wait,
+        manners.longest_wait,
+        manners.retry_post,
+    )
+    agent = None if manners.ignore_robots else "wadi"
+    return Client(
+        transport, throttle, policy, report=report, robots_agent=agent, rng=random.random, sent_on=refresh_of, keep=keep
+    )
+
+
+def _routed(
+    loaded: LoadedPlan, transport_by: Callable[[str | None], HttpTransport], report: Callable[[Event], None]
+) -> Transport:
+    """What sends the plan's requests: straight, by proxies in turn, or by those that the requests name."""
+    if named := named_routes_of(loaded):
+        return NamedTransport(named, {name: transport_by(route) for name, route in named.items()}, report=report)
+    addresses, by = routes_of(loaded), loaded.plan.manners.route_by
+    if not addresses:
+        return transport_by(None)
+    each = [transport_by(route) for route in addresses]
+    return RoutedTransport(addresses, each, Routes(len(addresses), by), clock=time.monotonic, report=report)
+
+
+def named_routes_of(loaded: LoadedPlan) -> dict[str, str]:
+    """The plan's proxies by name, where they have names. Raises UsageError."""
+    routes, login = loaded.plan.manners.routes, loaded.plan.login
+    if not isinstance(routes, dict):
+        return {}
+    if login is not None and login.address is not None and len(routes) > 1:
+        what = "a session is of one route, and the plan has several"
+        raise UsageError(Problem("bad-route", what, now="--route NAME  chooses one"))
+    return {name: _route(name, one) for name, one in routes.items()}
+
+
+def _route(name: str, said: str | RouteSecret) -> str:
+    address = os.environ.get(said.secret_from, "") if isinstance(said, RouteSecret) else said
+    try:
+        return checked(address)
+    except BadRoute as error:
+        where = f"the environment variable {said.secret_from}" if isinstance(said, RouteSecret) else "the plan"
+        raise UsageError(Problem("bad-route", f'route "{name}" of {where}: {error}')) from error
+
+
+def routes_of(loaded: LoadedPlan) -> list[str]:
+    """The proxies of the plan that are used in turn, and those of the environment variable that it names. Raises UsageError."""
+    manners = loaded.plan.manners
+    named = os.environ.get(manners.routes_from, "") if manners.routes_from else ""
+    if manners.routes_from and not named.split():
+        what = f"the environment variable {manners.routes_from} names no proxies"
+        raise UsageError(Problem("bad-route", what, now=f"{manners.routes_from}='http://HOST:PORT socks5://HOST:PORT'"))
+    try:
+        own = manners.routes if isinstance(manners.routes, list) else []
+        return [checked(route) for route in [*own, *named.split()]]
+    except BadRoute as error:
+        raise UsageError(Problem("bad-route", str(error))) from error
+
+
+def secrets_of(loaded: LoadedPlan, credentials: Credentials | None) -> Secrets:
+    """The secrets of a plan's requests, and the hosts that may have them: those of its start addresses, and for secrets of inputs
+    those of addresses that it makes, too."""
+    if credentials is None or not (loaded.secrets or (loaded.plan.login and loaded.plan.login.scheme)):
+        return Secrets()
+    plan = loaded.plan
+    starts = frozenset(start.request.host for start in starts_of(plan))
+    fixed = fixed_inputs(plan.inputs)
+    made = [expanded(asking.address, fixed) for _, _, asking in asks_of(plan) if asking.address]
+    hosts = starts | {host_of(one) for one in made if one.startswith(("http://", "https://"))}
+    values = {mark_of(name): value for name, value in credentials.secrets.items()}
+    scheme = plan.login.scheme if plan.login else None
+    if scheme is None:
+        return Secrets(values, hosts)
+    field = bearer(credentials.token) if scheme == "bearer" else basic(credentials.user, credentials.password)
+    return Secrets(values, hosts, field, starts)
+
+
+def login_of(loaded: LoadedPlan, credentials: Credentials | None) -> Login | None:
+    """The log-in by a form, if the plan has one. Raises CrawlError without credentials."""
+    plan = loaded.plan.login
+    if plan is None or plan.address is None:
+        return None
+    known = credentials or credentials_of(loaded)
+    assert known is not None
+    return Login(_login_url(loaded), known.user, known.password, compiled(plan.form), plan.values, compiled(plan.check))
+
+
+def _login_url(loaded: LoadedPlan) -> str:
+    address = loaded.plan.login.address if loaded.plan.login else None
+    return resolve("", expanded(address or "", fixed_inputs(loaded.plan.inputs)))
+
+
+def credentials_of(loaded: LoadedPlan, ask: Ask | None = None) -> Credentials | None:
+    """What the plan's log-in and its secret inputs need, from the environment, else asked for; None where it needs nothing.
+
+    To be called before an event loop runs or a display is shown. Raises CrawlError.
+    """
+    plan = loaded.plan.login
+    secrets = {name: _credential(f'secret "{name}"', variable, "", ask) for name, variable in loaded.secrets.items()}
+    if plan is None or not (plan.address or plan.scheme):
+        return Credentials(secrets=secrets) if secrets else None
+    first = next(starts_of(loaded.plan), None)
+    where = _login_url(loaded) if plan.address else first.request.host if first is not None else ""
+    if plan.scheme == "bearer":
+        return Credentials(token=_credential("token", plan.token_from, where, ask, "token_from"), secrets=secrets)
+    user = _credential("user name", plan.user_from, where, ask, "user_from")
+    return Credentials(user, _credential("password", plan.password_from, where, ask, "password_from"), secrets=secrets)
+
+
+def _credential(what: str, variable: str | None, where: str, ask: Ask | None, key: str = "") -> str:
+    value = os.environ.get(variable) if variable else None
+    if value:
+        return value
+    if ask is not None:
+        return ask(f"{what} for {where}" if where else what, what != "user name")
+    named = (
+        f"the environment variable {variable} is not set" if variable else f"login.{key} names no environment variable"
+    )
+    raise CrawlError(
+        Problem("no-credentials", f"no {what} to log in with: {named}, and there is no terminal to ask at")
+    )
+
+
+def session_of(loaded: LoadedPlan, folder: Path, now: Callable[[], float] = time.time) -> Session | None:
+    """The session from the file that the plan names, which stands in `folder`. Raises UsageError."""
+    plan: LoginPlan | None = loaded.plan.login
+    if plan is None or not (plan.cookies or plan.request):
+        return None
+    path = folder / (plan.cookies or plan.request or "")
+    try:
+        text = path.read_text("utf-8", "replace")
+        return read_cookies(text, now()) if plan.cookies else read_saved_request(text)
+    except FileNotFoundError as error:
+        raise UsageError(Problem("no-such-file", "no such file", Place(str(path)))) from error
+    except OSError as error:
+        raise UsageError(Problem("not-readable", f"cannot be read: {error.strerror}", Place(str(path)))) from error
+    except BadSession as error:
+        raise UsageError(
+            Problem("bad-session", f"no session can be taken from it: {error}", Place(str(path)))
+        ) from error
