@@ -97,7 +97,7 @@ HTML = """<ul><li id=a><pre>
         ({"at": "p", "attr": "title", "take": "verbatim"}, " x  y "),
         ({"at": "p", "take": "html"}, '<p title=" x  y ">say  <b>so</b><br>1. &lt;b&gt;</p>'),
         ({"at": "p", "take": "inner html"}, "say  <b>so</b><br>1. &lt;b&gt;"),
-        ({"at": "p", "take": "clean html"}, "say <b>so</b><br>1. &lt;b&gt;"),
+        ({"at": "p", "take": "safe html"}, "say <b>so</b><br>1. &lt;b&gt;"),
         ({"at": "p", "take": "markdown"}, "say **so**  \n1\\. \\<b>"),
         ({"at": "template", "inside": "html", "then": "i"}, "t"),
         ({"at": "noscript", "inside": "html", "then": "i"}, "n"),
@@ -210,7 +210,7 @@ TRY = """<dl><dt>Depth<dd>12 m<dt>Kind<dd>well; spring</dl><table><tr><th>Flow<t
         (["dd", "--type", "integer", "--unit", "m", "--units", "km=1000"], "12 m  →  12"),
         (["p", "--units", "km=x"], "--units wants numbers"),
         (["p", "--map", "x"], "is no TEXT=VALUE"),
-        (["p", "--adjust", "append x"], "adjust"),
+        (["p", "--adjust", "put-behind x"], "adjust"),
         (["p", "--parse", "html"], "1 match"),
     ],
 )

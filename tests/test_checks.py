@@ -118,15 +118,15 @@ def test_conditions_are_met_by_rows_and_by_what_is_missing(where: str, count: in
 
 
 @pytest.mark.parametrize(
-    ("check", "doubles", "told"),
+    ("check", "duplicates", "told"),
     [
         ({"rows": {"minimum": 2}}, 0, []),
         ({"rows": {"minimum": 3}}, 0, ["number of rows is 2, at least 3 is wanted"]),
-        ({"rows": {"maximum": 1}, "doubles": {"maximum": 4}}, 5, ["number of rows is 2, at most 1 is wanted",
-                                                                   "number of doubles is 5, at most 4 is wanted"]),
-        ({"doubles": {"maximum": 5}}, 5, []),
+        ({"rows": {"maximum": 1}, "duplicates": {"maximum": 4}}, 5, ["number of rows is 2, at most 1 is wanted",
+                                                                   "number of duplicates is 5, at most 4 is wanted"]),
+        ({"duplicates": {"maximum": 5}}, 5, []),
     ],
 )  # fmt: skip
-def test_sizes_lie_between_their_bounds_or_are_told(check: dict[str, Any], doubles: int, told: list[str]) -> None:
+def test_sizes_lie_between_their_bounds_or_are_told(check: dict[str, Any], duplicates: int, told: list[str]) -> None:
     source = TableSource("t", [Column("v", "string", False, None, False, ())], lambda: iter([["a"], ["b"]]))
-    assert [one.what for one in check_table(source, CheckPlan.model_validate(check), doubles, CONTEXT)] == told
+    assert [one.what for one in check_table(source, CheckPlan.model_validate(check), duplicates, CONTEXT)] == told

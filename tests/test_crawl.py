@@ -1,4 +1,4 @@
-"""From stored pages to rows and links, and from a small host to tables: extract, order, limits, doubles, failures."""
+"""From stored pages to rows and links, and from a small host to tables: extract, order, limits, duplicates, failures."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
 from wadi.store.order import Visit
 from wadi.store.outcome import Link, Outcome, Role, State, TableRows
 from wadi.store.state import RunState
-from wadi.table.doubles import FirstStands, stand_of
+from wadi.table.duplicates import FirstStands, stand_of
 from wadi.web.messages import Reply, Request
 
 HEAD = 'wadi = 1\n[start]\npage = "list"\naddresses = "http://h/list"\n[page.list]\n'
@@ -205,7 +205,7 @@ def test_an_image_is_no_page_and_an_empty_listing_is_one() -> None:
         ("<a class=n href=?p=2>x</a>", '"a.n"', "http://h/list?p=2"),
         ("<a href=?p=2>Newer</a><a href=?p=3> OLDER ›</a>", '{ at = "a", text = "Older" }', "http://h/list?p=3"),
         ("<a href=?p=2>Newer</a>", '{ at = "a", text = "Older" }', None),
-        ("<a href=?p=2>x</a><i class=end></i>", '{ at = "a", stop = "i.end" }', None),
+        ("<a href=?p=2>x</a><i class=end></i>", '{ at = "a", end_at = "i.end" }', None),
         ("<a>x</a>", '"a"', None),
         ("<a href=?p=2 aria-disabled=true>x</a>", '"a"', None),
         ("<li class=disabled><a href=?p=2>x</a></li>", '"li"', None),
@@ -245,9 +245,9 @@ def test_how_a_listing_goes_on(page: str, following: str, wanted: str | None) ->
         ),
         ("http://h/list", "<li>x<i></i>", '{ send = { token = "i" } }', "", None),
         ("http://h/list?token=a", "<li>x<i>a</i>", '{ send = { token = "i" } }', "", "page-again"),
-        ("http://h/list", "<li>x<i>yes</i><a href=n>", '{ at = "a", more = "i" }', "", "http://h/n"),
-        ("http://h/list", "<li>x<i>false</i><a href=n>", '{ at = "a", more = "i" }', "", None),
-        ("http://h/list", "<li>x<a href=n>", '{ at = "a", more = "i" }', "", None),
+        ("http://h/list", "<li>x<i>yes</i><a href=n>", '{ at = "a", end_unless = "i" }', "", "http://h/n"),
+        ("http://h/list", "<li>x<i>false</i><a href=n>", '{ at = "a", end_unless = "i" }', "", None),
+        ("http://h/list", "<li>x<a href=n>", '{ at = "a", end_unless = "i" }', "", None),
     ],
 )
 def test_other_ways_in_which_a_listing_goes_on(
@@ -268,8 +268,12 @@ def test_other_ways_in_which_a_listing_goes_on(
         ('{"next": "/l?c=2", "rows": [1]}', '"$.next"', "http://h/l?c=2"),
         ('{"next": null, "rows": [1]}', '"$.next"', None),
         ('{"page": 7, "rows": [1]}', '{ send = { page = "$.page" } }', "http://h/list?page=7"),
-        ('{"c": "a=", "more": true}', '{ send = { after = "$.c" }, more = "$.more" }', "http://h/list?after=a%3D"),
-        ('{"c": "a=", "more": false}', '{ send = { after = "$.c" }, more = "$.more" }', None),
+        (
+            '{"c": "a=", "more": true}',
+            '{ send = { after = "$.c" }, end_unless = "$.more" }',
+            "http://h/list?after=a%3D",
+        ),
+        ('{"c": "a=", "more": false}', '{ send = { after = "$.c" }, end_unless = "$.more" }', None),
     ],
 )
 def test_how_listings_in_json_go_on(data: str, following: str, wanted: str | None) -> None:
@@ -447,7 +451,7 @@ def test_a_run_gives_every_record_once_in_reading_order_and_completed(tmp_path: 
         assert [row[0] for row in table.rows] == ALL
         assert all(row[2] == int(row[0][1:]) * 10 for row in table.rows)
         assert {row[1] for row in table.rows} == {"north"}
-        assert (table.account.doubles, table.account.rejected, run.end) == (3, 3, "complete")
+        assert (table.account.duplicates, table.account.rejected, run.end) == (3, 3, "complete")
         assert run.table().dtypes.astype(str).to_dict()["depth"] == "Int64"
 
 
@@ -488,9 +492,9 @@ def test_a_failed_detail_keeps_its_row_and_a_failed_listing_is_told(tmp_path: Pa
         assert run.pages()[State.FAILED] == 2
 
 
-@pytest.mark.parametrize(("doubles", "count"), [("first", 14), ("last", 14), ("merge", 14), ("keep", 17)])
-def test_doubles_are_taken_as_the_plan_says(tmp_path: Path, doubles: str, count: int) -> None:
-    plan = PLAN.replace('key = "code"', f'key = "code"\ndoubles = "{doubles}"')
+@pytest.mark.parametrize(("duplicates", "count"), [("first", 14), ("last", 14), ("merge", 14), ("all", 17)])
+def test_duplicates_are_taken_as_the_plan_says(tmp_path: Path, duplicates: str, count: int) -> None:
+    plan = PLAN.replace('key = "code"', f'key = "code"\nduplicates = "{duplicates}"')
     with _run(tmp_path, _host(), plan) as (run, _):
         assert len(_codes(run)) == count
         assert sorted(set(_codes(run))) == sorted(ALL)

@@ -42,7 +42,7 @@ def month(number: int, seed: int) -> tuple[Table, Account]:
                 "altitude": int(40 + 900 * rng.random()) if rng.random() < 0.95 else None,
             }
         )
-    account = Account(doubles=rng.randrange(0, 4), unread={"flow": rng.randrange(0, 3)})
+    account = Account(duplicates=rng.randrange(0, 4), unread={"flow": rng.randrange(0, 3)})
     return rows, account
 
 
@@ -76,7 +76,7 @@ def cells(column: str, change: Callable[[Any, int], Any], *, every: int = 1) -> 
 
 
 def doubled(rows: Table, account: Account) -> None:
-    account.doubles = 60
+    account.duplicates = 60
 
 
 def unread(rows: Table, account: Account) -> None:
@@ -107,7 +107,7 @@ PLANTED: dict[str, tuple[Callable[[Table, Account], None], str]] = {
     "new spellings": (cells("district", lambda value, place: value.upper()), "district"),
     "a value gone": (cells("district", lambda value, place: "Ashwater" if value == "Saltholm" else value), "Saltholm"),
     "code with a label": (cells("code", lambda value, place: f"Code: {value}"), "look otherwise"),
-    "doubles": (doubled, "are doubles"),
+    "duplicates": (doubled, "are duplicates"),
     "cells unread": (unread, "depth"),
     "column gone": (without_column, "note is gone"),
 }  # fmt: skip

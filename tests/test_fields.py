@@ -97,7 +97,7 @@ def test_values_stand_beside_their_labels(tmp_path: Path, shape: str) -> None:
 FIELDS: list[tuple[str, str, list[str], list[Any]]] = [
     ("x 12.5 m deep, 3 basins", "size = { at = '.', find = '(?P<d>[\\d.]+) m deep, (?P<basins>\\d+)', parts = "
      "{ depth = { of = 'd', type = 'number' }, basins = { type = 'integer' } } }", ["depth", "basins"], [12.5, 3]),
-    ("x 12.5 m deep, 3 basins", "size = { at = '.', keep = true, find = '(?P<d>[\\d.]+) m', parts = { d = { clean = \"append ' m'\" } } }",
+    ("x 12.5 m deep, 3 basins", "size = { at = '.', whole = true, find = '(?P<d>[\\d.]+) m', parts = { d = { clean = \"put-behind ' m'\" } } }",
      ["size", "d"], ["12.5", "12.5 m"]),
     ("n/a", "size = { at = '.', find = '(?P<d>\\d+)', parts = { d = { type = 'integer', default = 0 } } }", ["d"], [0]),
     ("a; b ;;c", "tags = { at = '.', many = true, split = ';' }", ["tags"], [["a", "b", "c"]]),
@@ -106,14 +106,14 @@ FIELDS: list[tuple[str, str, list[str], list[Any]]] = [
     ("gone", "a = { at = '.', missing = ['…', 'gone'] }\nb = { at = '.', missing = 'gone', default = 'z' }", ["a", "b"], [None, "z"]),
     ("<i></i>", "a = { at = 'i', missing = [] }\nb = 'i'\nc = 'u'", ["a", "b", "c"], ["", None, None]),
     ("ab", "a = { at = '.', clean = 'call turned' }", ["a"], ["ba"]),
-    ("3", "a = { at = '.', type = 'integer', adjust = ['times 2', 'call picky', 'plus 1'] }", ["a"], [61]),
+    ("3", "a = { at = '.', type = 'integer', adjust = ['* 2', 'call picky', '+ 1'] }", ["a"], [61]),
     ("5 €", "a = { at = '.', type = 'money' }", ["a", "a_currency"], [5.0, "EUR"]),
     ("5 €, 6 €", "a = { at = '.', type = 'money', many = true, split = ',' }", ["a", "a_currency"], [[5.0, 6.0], ["EUR", "EUR"]]),
     ("54.5, -2.25", "a = { at = '.', type = 'geopoint' }", ["a", "a_longitude", "a_latitude"], ["-2.25,54.5", -2.25, 54.5]),
     ("5 ft", "a = { at = '.', type = 'number', unit = 'm', units = { ft = 0.3048 } }", ["a"], [1.524]),
     ("<p>A <b>b</b> <script>x()</script><a href='/y' onclick='z()'>l</a></p>", "a = { at = '.', take = 'markdown' }", ["a"],
      ["A **b** [l](/y)"]),
-    ("<p>A <b style='x'>b</b><script>x()</script><a href='javascript:z()'>l</a></p>", "a = { at = 'p', take = 'clean html' }", ["a"],
+    ("<p>A <b style='x'>b</b><script>x()</script><a href='javascript:z()'>l</a></p>", "a = { at = 'p', take = 'safe html' }", ["a"],
      ["A <b>b</b><a>l</a>"]),
 ]  # fmt: skip
 
@@ -212,7 +212,7 @@ def test_columns_that_are_left_out_name_files_and_are_carried_into_lists(tmp_pat
     file = (200, {"Content-Type": "text/plain"}, "hello")
     plan = BASE.replace('rows = "li"', 'rows = "section"') + fields + lists
     with crawled(tmp_path, {"/l": page, "/f.txt": file}, plan) as done:
-        assert done.run.read().rows == [["files/a-3.txt"]]
+        assert done.run.read().rows == [["downloads/a-3.txt"]]
         assert done.run.read("points").rows == [["a", 3, "x"], ["a", 3, "y"]]
 
 
@@ -247,13 +247,13 @@ def test_personal_data_is_hashed_by_a_key(tmp_path: Path, monkeypatch: pytest.Mo
         ("a = { at = 'b', split = ',' }", "both-keys", "many = true"),
         ("a = { at = 'b', join = ',' }", "both-keys", "join is for many"),
         ("a = { at = 'b', type = 'number', units = { ft = 0.3 } }", "both-keys", "what they become"),
-        ("a = { at = 'b', around = true }", "both-keys", "for numbers"),
+        ("a = { at = 'b', other_words = true }", "both-keys", "for numbers"),
         ("a = { at = 'b', range = 'low' }", "both-keys", "for numbers"),
         ("a = { at = 'b', currency = 'EUR' }", "both-keys", 'type = "money"'),
         ("a = { at = 'b', type = 'money', currency = 'EURO' }", "wrong-value", "ISO 4217"),
         ("a = { at = 'b', type = 'phone', region = 'XX' }", "wrong-value", "country code"),
         ("a = { at = 'b', type = 'datetime', zone = 'Mars' }", "bad-format", "not known"),
-        ("a = { at = 'b', type = 'number', adjust = 'time 2' }", "bad-step", 'did you mean "times"'),
+        ("a = { at = 'b', type = 'number', adjust = 'roun 2' }", "bad-step", 'did you mean "round"'),
         ("a = { at = 'b', clean = 'lowr' }", "bad-step", 'did you mean "lower"'),
         ("a = { at = 'b', clean = 'call turnd' }", "bad-code", 'did you mean "turned"'),
         ("a = { at = 'b', type = 'integr' }", "wrong-value", 'did you mean "integer"'),
@@ -265,7 +265,7 @@ def test_personal_data_is_hashed_by_a_key(tmp_path: Path, monkeypatch: pytest.Mo
         ("a = 'b'\nc = 'b'\n[table.t]\nrename = { a = 'c' }", "double-column", 'called "c"'),
         ("a = 'b'\n[table.t]\nhash = 'z'", "unknown-column", '"z"'),
         ("a = 'b'\n[table.t]\ncall = 'rwo'", "bad-code", 'did you mean "row"'),
-        ("a = 'b'\n[limits]\nkeep = 'long'", "wrong-value", "an age is wanted"),
+        ("a = 'b'\n[limits]\nkeep_pages = 'long'", "wrong-value", "an age is wanted"),
     ],
 )
 def test_mistakes_of_fields_and_tables_are_named(tmp_path: Path, line: str, code: str, words: str) -> None:
@@ -369,7 +369,7 @@ def test_merged_and_carried_cells_are_traced(tmp_path: Path) -> None:
         BASE
         + 'name = { at = ".", find = "^[a-z]" }\nn = "b"\nm = "i"\n[page.list.lists.keepers]\nrows = "u"\ncarry = "name"\nfields = { who = "." }\n'
     )
-    plan += '[table.t]\nkey = "name"\ndoubles = "merge"\nseen = true\n'
+    plan += '[table.t]\nkey = "name"\nduplicates = "merge"\nhistory = true\n'
     with crawled(tmp_path, {"/l": content}, plan) as done:
         assert [row[:3] for row in done.rows()] == [["a", "1", "x"]]
         tracer = Tracer(done.run)
@@ -397,7 +397,7 @@ def test_the_pieces_of_a_text_are_rows_of_a_table(tmp_path: Path) -> None:
 
 
 def test_old_pages_expire_and_rows_stay(tmp_path: Path, program: Program) -> None:
-    with crawled(tmp_path, {"/l": items("a")}, BASE + 'name = "."\n[limits]\nkeep = "1 d"\n') as done:
+    with crawled(tmp_path, {"/l": items("a")}, BASE + 'name = "."\n[limits]\nkeep_pages = "1 d"\n') as done:
         from datetime import datetime, timedelta
 
         now = datetime.now().astimezone()

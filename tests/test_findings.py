@@ -13,7 +13,7 @@ from wadi.quality.html import rendered
 from wadi.quality.verdict import Facts, Rowless, TableFacts, verdict_of
 from wadi.quality.words import figure, share
 from wadi.store.outcome import CellProblem
-from wadi.table.account import Account, DoubleWay, RejectWay
+from wadi.table.account import Account, DuplicateWay, RejectWay
 
 COLUMNS = [
     Column("code", "string", False, None, False, ("list",)),
@@ -43,7 +43,7 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ({"listings": [("list", "http://h/", 12, 10)]}, [("rows-missing", True)], "10 of 12 springs; the listing gave fewer rows"),
     ({"listings": [("list", "http://h/", 8, 10)]}, [("rows-beyond", True)], "the listing gave more rows than it states: 10 of 8"),
     ({"listings": [("list", "http://h/", 10, 10)]}, [], "10 of 10 springs; all"),
-    ({"listings": [("list", "http://h/", 10, 13)], "tables": [table(doubles=3, given=13)]}, [("doubles", False)], "10 of 10 springs; all"),
+    ({"listings": [("list", "http://h/", 10, 13)], "tables": [table(duplicates=3, given=13)]}, [("duplicates", False)], "10 of 10 springs; all"),
     (
         {"listings": [("list", "http://h/a", 5, 5), ("list", "http://h/b", 7, 5)]},
         [("rows-missing", True)],
@@ -125,8 +125,8 @@ def test_few_cells_that_cannot_be_read_are_no_failure(unread: int, fails: bool) 
 
 def test_what_fails_comes_first_and_the_sentence_stays_short() -> None:
     broken = [Broken("springs", "code", f"rule {number}", f"thing {number}") for number in range(5)]
-    ways = {"twice on one page": DoubleWay(2, [])}
-    verdict = verdict_of(Facts("complete", [table(doubles=2, double_ways=ways)], broken=broken))
+    ways = {"twice on one page": DuplicateWay(2, [])}
+    verdict = verdict_of(Facts("complete", [table(duplicates=2, duplicate_ways=ways)], broken=broken))
     assert [one.fails for one in verdict.findings] == [True] * 5 + [False]
     assert verdict.sentence == "10 springs; thing 0; thing 1; thing 2; and 2 more."
     assert verdict.findings[-1].examples == ("2 twice on one page",)

@@ -78,7 +78,7 @@ def test_a_newest_first_listing_ends_at_what_is_known(tmp_path: Path) -> None:
     }
     host = SmallHost(replies)
     with serving(host.application) as site:
-        loaded = plan_of(tmp_path, PLAN.replace("UNTIL", 'until = "known rows"'), site)
+        loaded = plan_of(tmp_path, PLAN.replace("UNTIL", 'end_when = "known rows"'), site)
         found = []
         for news in ([], ["g"], [], ["j", "i", "h"]):
             names[:0] = news
@@ -104,7 +104,7 @@ def _crawl(folder: Path, plan: str, site: str, hour: int) -> tuple[list[list[Any
 def test_a_table_tells_since_when_records_are_known_and_which_are_gone(tmp_path: Path) -> None:
     pages: dict[str, Any] = {"/l": items("a", "b", "c")}
     host = SmallHost(pages)
-    plan = PLAN.replace("UNTIL", "") + "seen = true\n"
+    plan = PLAN.replace("UNTIL", "") + "history = true\n"
     at = {hour: f"2026-05-01T{hour:02}:00:00+00:00" for hour in range(1, 8)}
     with serving(host.application) as site:
         rows, _ = _crawl(tmp_path, plan, site, 1)
@@ -138,5 +138,5 @@ def test_a_table_tells_since_when_records_are_known_and_which_are_gone(tmp_path:
 )
 def test_seen_needs_a_key_and_its_names(tmp_path: Path, old: str, new: str, code: str) -> None:
     with pytest.raises(PlanError) as caught:
-        plan_of(tmp_path, (PLAN.replace("UNTIL", "") + "seen = true\n").replace(old, new))
+        plan_of(tmp_path, (PLAN.replace("UNTIL", "") + "history = true\n").replace(old, new))
     assert code in {problem.code for problem in caught.value.problems}

@@ -47,7 +47,7 @@ def _two(past: Any) -> dict[str, Any]:
         ((404, {}, "gone"), COUNT, "", [], ["http-status"], 3),
         ("<p class=sorry>No such page", COUNT, 'expect = "ul"\nempty = "p.sorry"', [], [], 3),
         ("<p class=sorry>Try again", COUNT, 'expect = "ul"', [], ["not-the-page"], 3),
-        (items("b", "a"), f'{COUNT}\nuntil = "no new rows"', "", [], [], 3),
+        (items("b", "a"), f'{COUNT}\nend_when = "no new rows"', "", [], [], 3),
         (items("c", "a"), COUNT + "\nmost = 3", "", ["listing-too-long", "listing-shifted"], [], 3),
     ],
 )
@@ -62,10 +62,10 @@ def test_what_sites_do_past_the_end(
 @pytest.mark.parametrize(
     ("following", "extra", "pages", "wanted"),
     [
-        ('until = "total"', 'total = "b"', {"/l": items(1, 2, more="<b>3</b>"), "/l?page=2": items(3, more="<b>3</b>")}, 2),
-        ('last = { at = "i", find = "\\\\d+$" }', "", {"/l": items(1, more="<i>page 1 of 2</i>"), "/l?page=2": items(2, more="<i>page 2 of 2</i>")}, 2),
-        ('stop = "i.end"', "", {"/l": items(1), "/l?page=2": items(2, more="<i class=end>")}, 2),
-        ('more = "i"', "", {"/l": items(1, more="<i>yes</i>"), "/l?page=2": items(2, more="<i>no</i>")}, 2),
+        ('end_when = "total"', 'total = "b"', {"/l": items(1, 2, more="<b>3</b>"), "/l?page=2": items(3, more="<b>3</b>")}, 2),
+        ('end_page = { at = "i", find = "\\\\d+$" }', "", {"/l": items(1, more="<i>page 1 of 2</i>"), "/l?page=2": items(2, more="<i>page 2 of 2</i>")}, 2),
+        ('end_at = "i.end"', "", {"/l": items(1), "/l?page=2": items(2, more="<i class=end>")}, 2),
+        ('end_unless = "i"', "", {"/l": items(1, more="<i>yes</i>"), "/l?page=2": items(2, more="<i>no</i>")}, 2),
     ],
 )  # fmt: skip
 def test_counted_listings_end_where_the_page_says_so(
@@ -115,7 +115,7 @@ def test_requests_for_the_next_page(tmp_path: Path, following: str, second: str,
             ['{"paging":{"size":2,"page":2}}', '{"paging":{"size":2,"page":3}}'],
         ),
         (
-            f'{COUNT}\npost = "form"\naddress = "/more"\nkeep = {{ token = {{ at = "form", attr = "data-t" }} }}',
+            f'{COUNT}\npost = "form"\naddress = "/more"\nremember = {{ token = {{ at = "form", attr = "data-t" }} }}',
             ["token=x%261&page=2", "token=x%261&page=3"],
         ),
     ],

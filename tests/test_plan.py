@@ -162,7 +162,7 @@ def test_a_good_plan_is_read() -> None:
         ("completes", "table = 'x'\nexpect = 'a'\nempty = 'b'\nrows = 'c'\ncompletes", "both-keys", "19:1", "exclude"),
         ('table = "springs"', "", "missing-key", "7:7", "has fields, but no table"),
         ('rows = "li"', 'rows = "li"\nnext = { at = "a", rel = "next" }', "both-keys", "9:1", "in one way"),
-        ('rows = "li"', 'rows = "li"\nnext = { stop = "i" }', "missing-key", "9:1", "does not say how"),
+        ('rows = "li"', 'rows = "li"\nnext = { end_at = "i" }', "missing-key", "9:1", "does not say how"),
         ('rows = "li"', 'rows = "li"\nnext = { count = { parameter = "p", step = 0 } }', "wrong-value", "9:44", "again and again"),
         ('rows = "li"', 'next = { count = { parameter = "p" } }', "missing-key", "8:10", "there are no rows"),
         ('rows = "li"', 'rows = "li"\nnext = { count = { paramter = "p" } }', "unknown-key", "9:20", 'did you mean "parameter"'),

@@ -1,4 +1,4 @@
-"""Where records stand, which links are taken, forms, log-ins, files, lists in, doubles: each on a small host."""
+"""Where records stand, which links are taken, forms, log-ins, files, lists in, duplicates: each on a small host."""
 
 from __future__ import annotations
 
@@ -383,10 +383,10 @@ fields = { name = ".", n = { from = "input.who.rows", type = "integer" } }
         ]
 
 
-# -- doubles
+# -- duplicates
 
 
-def test_doubles_say_how_they_came_about(tmp_path: Path) -> None:
+def test_duplicates_say_how_they_came_about(tmp_path: Path) -> None:
     plan = """side = ["n", "s"]
 [start]
 page = "list"
@@ -414,17 +414,17 @@ key = "name"
     with crawled(tmp_path, pages, plan) as done:
         assert done.rows() == [["a"], ["b"], ["c"]]
         account = done.run.read().account
-        ways = {way: found.count for way, found in account.double_ways.items()}
+        ways = {way: found.count for way, found in account.duplicate_ways.items()}
         assert ways == {
             "twice on one page": 1,
             "on two pages of one listing": 1,
             "from two starts": 2,
             "by two ways, list and list → one": 1,
         }
-        assert account.double_ways["twice on one page"].examples == [
+        assert account.duplicate_ways["twice on one page"].examples == [
             ("a", f"{done.host.address}/n", f"{done.host.address}/n")
         ]
-        assert account.given - account.doubles == account.accepted
+        assert account.given - account.duplicates == account.accepted
 
 
 # -- limits
@@ -480,39 +480,43 @@ def test_files_are_kept_once_with_size_type_and_checksum(tmp_path: Path) -> None
     one, two = (hashlib.sha256(text).hexdigest() for text in (b"one", b"two"))
     with crawled(tmp_path, PICTURES, FILES.replace("NAMED", "")) as done:
         assert done.rows() == [
-            ["../../a/b", f"files/{one}.png", 3, "image/png", one],
-            ["x", f"files/{two}.png", 3, "image/png", two],
-            ["X", f"files/{one}.jpg", 3, "image/jpeg", one],
+            ["../../a/b", f"downloads/{one}.png", 3, "image/png", one],
+            ["x", f"downloads/{two}.png", 3, "image/png", two],
+            ["X", f"downloads/{one}.jpg", 3, "image/jpeg", one],
             ["none", None, None, None, None],
             ["gone", None, None, None, None],
             ["page", None, None, None, None],
         ]
         assert sorted(done.failures) == ["http-status", "not-the-file"]
-        assert (done.run.folder / "files" / f"{one}.png").read_bytes() == b"one"
+        assert (done.run.folder / "downloads" / f"{one}.png").read_bytes() == b"one"
         assert sorted(done.host.asked)[:3] == ["GET /1.png", "GET /2.png", "GET /3"]
 
 
 def test_files_named_by_their_row_stay_below_their_folder(tmp_path: Path) -> None:
     with crawled(tmp_path, PICTURES, FILES.replace("NAMED", ', name = "{name}/p"')) as done:
-        assert [row[1] for row in done.rows()][:3] == ["files/_.._a_b/p.png", "files/x/p.png", "files/X/p.jpg"]
-        kept = sorted(str(path.relative_to(done.run.folder)) for path in done.run.folder.glob("files/*/*"))
-        assert kept == ["files/X/p.jpg", "files/_.._a_b/p.png", "files/x/p.png"]
+        assert [row[1] for row in done.rows()][:3] == [
+            "downloads/_.._a_b/p.png",
+            "downloads/x/p.png",
+            "downloads/X/p.jpg",
+        ]
+        kept = sorted(str(path.relative_to(done.run.folder)) for path in done.run.folder.glob("downloads/*/*"))
+        assert kept == ["downloads/X/p.jpg", "downloads/_.._a_b/p.png", "downloads/x/p.png"]
 
 
 @pytest.mark.parametrize(
     ("pattern", "values", "wanted"),
     [
-        ("{a}", {"a": "../../etc/passwd"}, "files/_.._etc_passwd.png"),
-        ("{a}/{b}", {"a": "..", "b": "."}, "files/file.png"),
-        ("{a}", {"a": "con\x00:*?\n"}, "files/con_____.png"),
-        ("{a}.PNG", {"a": "x"}, "files/x.PNG"),
-        ("{a}", {"a": None}, "files/file.png"),
-        ("{a}", {"a": "x" * 500}, f"files/{'x' * 120}.png"),
-        ("{a}", {"a": 3.5}, "files/3.5.png"),
+        ("{a}", {"a": "../../etc/passwd"}, "downloads/_.._etc_passwd.png"),
+        ("{a}/{b}", {"a": "..", "b": "."}, "downloads/file.png"),
+        ("{a}", {"a": "con\x00:*?\n"}, "downloads/con_____.png"),
+        ("{a}.PNG", {"a": "x"}, "downloads/x.PNG"),
+        ("{a}", {"a": None}, "downloads/file.png"),
+        ("{a}", {"a": "x" * 500}, f"downloads/{'x' * 120}.png"),
+        ("{a}", {"a": 3.5}, "downloads/3.5.png"),
     ],
 )
 def test_names_of_files(pattern: str, values: dict[str, Any], wanted: str) -> None:
-    assert named(pattern, values, "files/abc.png") == wanted
+    assert named(pattern, values, "downloads/abc.png") == wanted
 
 
 def test_other_files_of_the_same_name_get_a_number(tmp_path: Path) -> None:
@@ -523,7 +527,7 @@ def test_other_files_of_the_same_name_get_a_number(tmp_path: Path) -> None:
         .replace('name = "b"', 'name = "b"\nnone = "s"')
         .replace('"name", ', '"name", "none", '),
     ) as done:
-        assert [row[2] for row in done.rows()][:3] == ["files/p.png", "files/p-2.png", "files/p.jpg"]
+        assert [row[2] for row in done.rows()][:3] == ["downloads/p.png", "downloads/p-2.png", "downloads/p.jpg"]
 
 
 def test_downloads_go_on_after_a_break(tmp_path: Path) -> None:

@@ -117,9 +117,9 @@ CASES: dict[str, tuple[Mapping[str, Any], str, int, list[str], str]] = {
     ),
     "the number of the last page that cannot be read": (
         {"/l": items("a", "b", more="<p class=last>the end</p>")},
-        _listing('next = { count = { parameter = "p" }, last = ".last" }'),
+        _listing('next = { count = { parameter = "p" }, end_page = ".last" }'),
         1,
-        ['page "list": next.last cannot be read'],
+        ['page "list": next.end_page cannot be read'],
         "name\r\na\r\nb\r\n",
     ),
     "rows that are not there, with what is near": (

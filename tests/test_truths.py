@@ -160,7 +160,7 @@ def test_what_the_plan_changed_is_no_drift(program: Program) -> None:
     own = _plan().replace('name = "."', 'name = "b"\nsize = { at = "i", type = "integer" }\nmark = "u"\n')
     assert _run(program, pages, own).status == 0
     changed = own.replace('mark = "u"\n', "").replace(
-        'size = { at = "i", type = "integer" }', 'size = { at = "i", type = "integer", adjust = "times 1000" }'
+        'size = { at = "i", type = "integer" }', 'size = { at = "i", type = "integer", adjust = "* 1000" }'
     )
     assert _run(program, pages, changed).status == 0
     told = json.loads(program("verify", "p", "--json").out)
@@ -219,7 +219,7 @@ def test_what_of_a_plan_has_changed(old: str, new: str, tables: set[str], column
 
 
 def test_an_unread_last_page_hides_no_missing_total(tmp_path: Path) -> None:
-    plan = _plan('total = ".total"\nnext = { count = { parameter = "p" }, last = ".last" }')
+    plan = _plan('total = ".total"\nnext = { count = { parameter = "p" }, end_page = ".last" }')
     with crawled(tmp_path, {"/l": items("a", more="<p class=last>the end"), "/l?p=2": items()}, plan) as done:
         assert done.notes == ["unread-total", "no-total"]
 
@@ -249,7 +249,7 @@ def test_a_host_that_refuses_after_it_did_not_answer_has_refused() -> None:
 
 def test_the_number_of_the_last_page_is_remembered(tmp_path: Path) -> None:
     pages = {"/l": items("a", more="<p class=last>2</p>"), "/l?p=2": items("b"), "/l?p=3": items("c")}
-    with crawled(tmp_path, pages, _plan('next = { count = { parameter = "p" }, last = ".last" }')) as done:
+    with crawled(tmp_path, pages, _plan('next = { count = { parameter = "p" }, end_page = ".last" }')) as done:
         assert [row[0] for row in done.rows()] == ["a", "b"]
         assert done.host.asked == ["GET /l", "GET /l?p=2"]
 

@@ -577,8 +577,8 @@ def test_other_types(kind: str, text: str, more: str, wanted: str) -> None:
 
 
 STEPS = _cases("""
-    remove '\\d+' | a1b22 | ab
-    substitute '(\\w) (\\w)' '\\2 \\1' | a b | b a
+    drop-match '\\d+' | a1b22 | ab
+    replace-match '(\\w) (\\w)' '\\2 \\1' | a b | b a
     lower | ÀB | àb
     lower tr | IĞDIR | ığdır
     upper tr | izmir | İZMİR
@@ -586,13 +586,13 @@ STEPS = _cases("""
     title | o'brien's well | O'brien's Well
     count '★' | ★★★☆☆ | 3
     count '★' | ★★½ | 2.5
-    unquote | “Ash Spring” | Ash Spring
+    no-quotes | “Ash Spring” | Ash Spring
     plain-quotes | ‘a’ “b” | 'a' "b"
     entities | a &amp; b | a & b
     first 3 | abcdef | abc
     first -3 | abcdef | def
-    append ' m' | 12 | 12 m
-    prepend MW- | 12 | MW-12
+    put-behind ' m' | 12 | 12 m
+    put-before MW- | 12 | MW-12
     no-accents | Nørby é | Nørby e
     after ':' | a: b | b
     nth -1 ',' | a, b, c | c
@@ -607,12 +607,12 @@ def test_steps(sentence: str, text: str, wanted: str) -> None:
 @pytest.mark.parametrize(
     ("sentence", "value", "wanted"),
     [
-        ("times 0.1", 3, 0.3),
-        ("times 1000", 1.5, 1500.0),
-        ("times 2", 3, 6),
-        ("divided-by 4", 1, 0.25),
-        ("plus 0.2", 0.1, 0.3),
-        ("minus 1", 1, 0),
+        ("* 0.1", 3, 0.3),
+        ("* 1000", 1.5, 1500.0),
+        ("* 2", 3, 6),
+        ("/ 4", 1, 0.25),
+        ("+ 0.2", 0.1, 0.3),
+        ("- 1", 1, 0),
         ("round 1", 2.25, 2.2),
         ("round 0", 2.5, 2.0),
         ("round -2", 1250, 1200),
@@ -624,7 +624,7 @@ def test_adjustments(sentence: str, value: object, wanted: object) -> None:
     assert (result, type(result)) == (wanted, type(wanted))
 
 
-@pytest.mark.parametrize("sentence", ["time 2", "times", "times x", "times 1 2", "add-days soon", "times 'a"])
+@pytest.mark.parametrize("sentence", ["time 2", "times", "times x", "* 1 2", "add-days soon", "times 'a"])
 def test_adjustments_that_mean_nothing_are_refused(sentence: str) -> None:
     with pytest.raises(BadSetting):
         adjustment_of(sentence)

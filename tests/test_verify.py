@@ -70,7 +70,7 @@ def test_an_undisturbed_run_is_silent(again: Program, site: str) -> None:
 FOUND = {
     "column": [("drift: filled", "depth")],
     "page": [("rows-missing", "")],
-    "doubles": [("drift: doubles", "")],
+    "duplicates": [("drift: duplicates", "")],
     "unit": [("drift: range", "flow")],
     "total": [("rows-missing", "")],
 }
@@ -85,7 +85,7 @@ def test_each_planted_fault_is_named_and_nothing_else(again: Program, names: lis
     assert status == 1
     assert sorted(fails(told)) == sorted({one for name in names for one in FOUND[name]})
     remarks = {one["code"] for one in told["findings"] if not one["fails"]}
-    assert remarks <= {"doubles"}
+    assert remarks <= {"duplicates"}
     if names == ["page"]:
         assert "324 of 354" in told["verdict"]
     if names == ["total"]:

@@ -134,27 +134,31 @@ LISTED = {"/a": items("<b>1</b><i>x</i>", "<b>2</b>"), "/b": items("<b>2</b><i>y
 
 
 @pytest.mark.parametrize(
-    ("doubles", "rows"),
+    ("duplicates", "rows"),
     [
         ("first", [["1", "x", ["a", "b"], 2], ["2", None, ["a", "b"], 2], ["3", None, ["b"], 1]]),
         ("merge", [["1", "x", ["a", "b"], 2], ["2", "y", ["a", "b"], 2], ["3", None, ["b"], 1]]),
         ("last", [["2", "y", ["a", "b"], 2], ["1", "z", ["a", "b"], 2], ["3", None, ["b"], 1]]),
     ],
 )
-def test_what_rows_of_one_record_say_is_collected_and_counted(tmp_path: Path, doubles: str, rows: object) -> None:
-    plan = f'{TWO_LISTS}doubles = "{doubles}"\ncollect = ["listing"]\noccurrences = "reached"\n'
+def test_what_rows_of_one_record_say_is_collected_and_counted(tmp_path: Path, duplicates: str, rows: object) -> None:
+    plan = f'{TWO_LISTS}duplicates = "{duplicates}"\ncollect = ["listing"]\noccurrences = "reached"\n'
     with crawled(tmp_path, LISTED, plan) as done:
         assert done.rows() == rows
         columns = {column.name: column for column in done.run.read("t").columns}
         assert columns["listing"].many
         assert columns["reached"].type == "integer"
-        assert done.run.read("t").account.doubles == 2
+        assert done.run.read("t").account.duplicates == 2
 
 
-def test_rows_that_were_left_out_as_doubles_are_a_table(tmp_path: Path) -> None:
-    for number, (doubles, values) in enumerate({"first": ["y", "z"], "merge": ["y", "z"], "last": [None, "x"]}.items()):
-        with crawled(tmp_path / str(number), LISTED, f'{TWO_LISTS}doubles = "{doubles}"\nhash = ["listing"]\n') as done:
-            table = done.run.read("doubles")
+def test_rows_that_were_left_out_as_duplicates_are_a_table(tmp_path: Path) -> None:
+    for number, (duplicates, values) in enumerate(
+        {"first": ["y", "z"], "merge": ["y", "z"], "last": [None, "x"]}.items()
+    ):
+        with crawled(
+            tmp_path / str(number), LISTED, f'{TWO_LISTS}duplicates = "{duplicates}"\nhash = ["listing"]\n'
+        ) as done:
+            table = done.run.read("duplicates")
             assert [column.name for column in table.columns] == ["table", "what", "row", "url", "place", "first_url"]
             rows = [dict(zip([c.name for c in table.columns], row, strict=True)) for row in table.rows]
             assert sorted(row["row"].get("name") or "" for row in rows) == sorted(value or "" for value in values)
@@ -167,7 +171,7 @@ def test_rows_that_were_left_out_as_doubles_are_a_table(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("table", "said"),
     [
-        ('doubles = "keep"\ncollect = ["name"]', "collect is about rows with the same key"),
+        ('duplicates = "all"\ncollect = ["name"]', "collect is about rows with the same key"),
         ('collect = ["nam"]', 'no column "nam"'),
         ('collect = ["code"]', "it is of the key"),
         ('occurrences = "name"', "is a column already"),

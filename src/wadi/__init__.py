@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING
 
 __version__ = "0.1.0"
 __all__ = [
-    "RunStopped", "WadiError", "__version__", "compare", "export", "load_plan", "open_page", "open_run", "profile", "run", "verify",
+    "RunStopped", "WadiError", "__version__", "compare", "export", "load_plan", "open_page", "open_run", "profile",
+    "run", "verify",
 ]  # fmt: skip
 
 _STOPPED_WITHIN_S = 1.5

@@ -44,7 +44,7 @@ def begin(
     RunError when there is no such run.
     """
     since_folder = find_run(since, Path(runs)) if since is not None else None
-    remembers = ends_at_known(loaded) or any(table.seen for table in loaded.plan.table.values())
+    remembers = ends_at_known(loaded) or any(table.history for table in loaded.plan.table.values())
     before = (since_folder or _newest(Path(runs), loaded)) if remembers else None
     if loaded.plan.login is not None:
         session_of(loaded, loaded.folder)  # raises here, before there is a folder
@@ -129,7 +129,7 @@ def no_such_files(error: NoSuchFiles) -> UsageError:
 
 def _take_history(folder: Path, loaded: LoadedPlan, before: Path) -> None:
     """Keep what the run before had of the tables with `seen`."""
-    tables = [name for name, table in loaded.plan.table.items() if table.seen]
+    tables = [name for name, table in loaded.plan.table.items() if table.history]
     if not tables:
         return
     with Run.open(before) as earlier:

@@ -272,16 +272,14 @@ def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | Non
     wanted = {kind} if kind else set(work.kinds)
     tried: Counter[str] = Counter()
     while True:
-        page = next(
-            (p for p in state.queue.first(10_000) if tried[p.kind] < _enough(work, p.kind, wanted, tried)), None
-        )
+        page = next((p for p in state.queue.first(10_000) if tried[p.kind] < _enough(work, p.kind, wanted)), None)
         if page is None:
             return
         tried[page.kind] += 1
         yield page
 
 
-def _enough(work: _Work, kind: str, wanted: set[str], tried: Counter[str]) -> int:
+def _enough(work: _Work, kind: str, wanted: set[str]) -> int:
     """How many pages of a kind are read: one, or five of those that lead nowhere; failed ones are made up for, once each."""
     if kind == SITEMAP:
         return 2  # an index, and one of its parts

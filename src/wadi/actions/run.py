@@ -136,8 +136,8 @@ class Run:
         *,
         with_helpers: bool = False,
     ) -> Assembly | Outcomes | Troubles | Visits:
-        """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects`, `doubles` and `pages` are
-        tables, too.
+        """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects`, `duplicates` and `pages`
+        are tables, too.
 
         What does not come about on the way is told to `trouble`; `with_helpers` rows have the columns, too, that the plan
         leaves out. Raises UsageError for an unknown table.
@@ -151,7 +151,7 @@ class Run:
             return Troubles(name, self.tables, self.assembly, lambda page: without_secret(self.state.url_of(page)))
         limit = plan.limits.rows
         own = limit if name == self.tables[0] else None
-        sighting = self._sighting(name) if table_plan(plan, name).seen else None
+        sighting = self._sighting(name) if table_plan(plan, name).history else None
         return Assembly(
             self.state, plan, name, limit=own, parent_limit=limit, means=self.means, sighting=sighting, trouble=trouble,
             with_helpers=with_helpers,
@@ -191,12 +191,12 @@ def opened(folder: Path, reached: Reached = unheard) -> tuple[RunState, LoadedPl
 
 def ends_at_known(loaded: LoadedPlan) -> bool:
     """Whether a listing of the plan ends where earlier runs have all its rows."""
-    return any(kind.next is not None and kind.next.until == "known rows" for kind in loaded.plan.page.values())
+    return any(kind.next is not None and kind.next.end_when == "known rows" for kind in loaded.plan.page.values())
 
 
 def expire(run: Run, now: datetime) -> int:
-    """Remove the stored pages when they are older than the plan's `limits.keep`; returns the bytes that went."""
-    keep = run.loaded.plan.limits.keep
+    """Remove the stored pages when they are older than the plan's `limits.keep_pages`; returns the bytes that went."""
+    keep = run.loaded.plan.limits.keep_pages
     began = datetime.fromisoformat(str(run.state.meta("began")))
     if keep is None or now - began < timedelta(days=keep):
         return 0

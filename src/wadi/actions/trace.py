@@ -126,7 +126,7 @@ class Tracer:
             return Step("constant", own.constant[name])
         if name == own.occurrences:
             return Step(f"occurrences{_NOT_REPLAYED}", final)
-        if own.seen and name in SEEN_COLUMNS:
+        if own.history and name in SEEN_COLUMNS:
             return Step(f"seen{_NOT_REPLAYED}", final)
         if name.removeprefix("origin_") in own.origin and name.startswith("origin_"):
             return Step(f"origin{_NOT_REPLAYED}", final)
@@ -168,7 +168,7 @@ class Tracer:
     def _picked(
         self, table: str, assembly: Assembly, placed: Placed, name: str, prefer: str | None
     ) -> tuple[Seat | None, Retraced | None]:
-        """The field that gave a column of a row: on its own page, on those that complete it, in doubles merged into it."""
+        """The field that gave a column of a row: on its own page, on those that complete it, in duplicates merged into it."""
         kind = self._run.state.kind_of(placed.visit.page)
         seat, retraced = self._on_page(table, kind, placed, name)
         found = (seat, retraced)
@@ -238,7 +238,7 @@ class Tracer:
         kind: Kind = self._kinds[known.kind]
         return (
             read_document(
-                reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
+                reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.heading_line
             ),
             reply,
         )

@@ -94,11 +94,13 @@ def _zone(name: str) -> tzinfo:
     return timezone(timedelta(minutes=minutes if found[1] == "+" else -minutes))
 
 
+_NEW_WORDS = {"times": "*", "divided-by": "/", "plus": "+", "minus": "-"}
+"""Steps that had another name, with that of today."""
 ADJUSTMENTS: dict[str, tuple[Callable[[str], Adjustment], str, str]] = {
-    "times": (_number(lambda value, other: value * other), "NUMBER", "multiplied by NUMBER"),
-    "divided-by": (_number(_divided), "NUMBER", "divided by NUMBER"),
-    "plus": (_number(lambda value, other: value + other), "NUMBER", "NUMBER added"),
-    "minus": (_number(lambda value, other: value - other), "NUMBER", "NUMBER taken away"),
+    "*": (_number(lambda value, other: value * other), "NUMBER", "multiplied by NUMBER"),
+    "/": (_number(_divided), "NUMBER", "divided by NUMBER"),
+    "+": (_number(lambda value, other: value + other), "NUMBER", "NUMBER added"),
+    "-": (_number(lambda value, other: value - other), "NUMBER", "NUMBER taken away"),
     "round": (_number(_rounded), "DIGITS", "rounded to DIGITS after the point, halves to even"),
     "add-days": (_days, "DAYS", "of a date: so many days later; earlier when negative"),
     "in-zone": (_in_zone, "ZONE", "of a moment: the same in another zone: UTC, +02:00, Europe/Paris"),
@@ -116,6 +118,7 @@ def adjustment_of(sentence: str, functions: Functions | None = None) -> Adjustme
     if name not in ADJUSTMENTS:
         near = nearest(name, ADJUSTMENTS)
         now = f'did you mean "{near}"?' if near else f"verbs: {listed(ADJUSTMENTS, 99)}"
+        now = f'it is written "{_NEW_WORDS[name]} NUMBER" now' if name in _NEW_WORDS else now
         raise BadSetting("bad-step", f'step {sentence!r}: there is no verb "{name}" of adjust', now, offset=0)
     make, argument, _ = ADJUSTMENTS[name]
     if len(words) != 2:

@@ -156,15 +156,23 @@ def _no_accents() -> Step:
     return lambda text: normalize("NFC", "".join(c for c in normalize("NFD", text) if not combining(c)))
 
 
+_NEW_WORDS = {
+    "append": "put-behind",
+    "prepend": "put-before",
+    "remove": "drop-match",
+    "substitute": "replace-match",
+    "unquote": "no-quotes",
+}
+"""Steps that had another name, with that of today."""
 STEPS: dict[str, Verb] = {
     "after": Verb(_after, ("TEXT",), 0, "what stands behind the first TEXT; all of it where there is none"),
     "before": Verb(_before, ("TEXT",), 0, "what stands in front of the first TEXT; all of it where there is none"),
     "between": Verb(_between, ("LEFT", "RIGHT"), 0, "what stands between the first LEFT and the next RIGHT"),
     "percent-decode": Verb(_percent_decoded, (), 0, "escapes of addresses undone: %C3%A9 becomes é"),
     "drop": Verb(_drop, ("TEXT",), 0, "every TEXT taken out"),
-    "remove": Verb(_remove, ("PATTERN",), 0, "everything that a regular expression matches taken out"),
+    "drop-match": Verb(_remove, ("PATTERN",), 0, "everything that a regular expression matches taken out"),
     "replace": Verb(_replace, ("OLD", "NEW"), 0, "every OLD turned into NEW"),
-    "substitute": Verb(
+    "replace-match": Verb(
         _substitute, ("PATTERN", "NEW"), 0, "what a regular expression matches turned into NEW (\\1 is its first group)"
     ),
     "lower": Verb(_cased("lower"), ("LOCALE",), 1, "in small letters, by the rules of a locale (default: none)"),
@@ -176,9 +184,9 @@ STEPS: dict[str, Verb] = {
     "line": Verb(_line, ("NUMBER",), 0, "line NUMBER of the text; -1 is the last"),
     "first": Verb(_first, ("NUMBER",), 0, "the first NUMBER characters; the last ones of a negative NUMBER"),
     "count": Verb(_count, ("SYMBOL",), 0, "how often SYMBOL stands there: stars as a number, ½ counts a half"),
-    "append": Verb(_append, ("TEXT",), 0, "TEXT put behind it"),
-    "prepend": Verb(_prepend, ("TEXT",), 0, "TEXT put in front of it"),
-    "unquote": Verb(_unquoted, (), 0, "quotation marks around it gone"),
+    "put-behind": Verb(_append, ("TEXT",), 0, "TEXT put behind it"),
+    "put-before": Verb(_prepend, ("TEXT",), 0, "TEXT put in front of it"),
+    "no-quotes": Verb(_unquoted, (), 0, "quotation marks around it gone"),
     "plain-quotes": Verb(_plain_quotes, (), 0, "curly and angled quotation marks turned into ' and \""),
     "entities": Verb(_entities, (), 0, "HTML entities that the page shows as text decoded once"),
     "one-line": Verb(_one_line, (), 0, "line ends turned into blanks"),
@@ -206,6 +214,7 @@ def step_of(sentence: str, functions: Functions | None = None) -> Step:
     if verb is None:
         near = nearest(name, STEPS)
         now = f'did you mean "{near}"?' if near else f"verbs: {listed(STEPS, 99)}"
+        now = f'it is called "{_NEW_WORDS[name]}" now' if name in _NEW_WORDS else now
         raise BadSetting("bad-step", f'step {sentence!r}: there is no verb "{name}"', now, offset=0)
     typed = _typed(name, verb, arguments, sentence)
     return _called(str(typed[0]), functions) if name == "call" else verb.make(*typed)

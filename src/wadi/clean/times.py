@@ -204,7 +204,6 @@ _TODAY = {
     "id": ("kemarin", "hari ini", "besok", "sekarang"),
     "vi": ("hôm qua", "hôm nay", "ngày mai", "bây giờ"),
 }
-_CLOCK = r"(?:,?\s*(?:at|um|à|às|alle|om|kl\.?|о|в)?\s*(\d{1,2})[:.h](\d{2}))?"
 _SHORT = re.compile(
     r"(?P<count>\d+|an?|one)\s*(?P<unit>s|secs?|seconds?|m|mins?|minutes?|h|hrs?|hours?|d|days?|w|wks?|weeks?|mo|mos|months?|y|yrs?|years?)"
     r"\.?\s*(?P<ago>ago)",

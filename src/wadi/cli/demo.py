@@ -49,7 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--faults",
         metavar="NAMES",
         default="",
-        help="with --serve: faults planted in the register, commas between: column, page, doubles, unit, total, or all",
+        help="with --serve: faults planted in the register, commas between: column, page, duplicates, unit, total, or all",
     )
     parser.add_argument(
         "--examples", type=Path, metavar="FOLDER", help="copy the example plans into a folder, and do nothing else"

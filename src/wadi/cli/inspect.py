@@ -115,7 +115,7 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
     most = 200 if verbose else _SHOWN_PATHS
     return blocks(
         [
-            ("reply", _reply_lines(page, look, word)),
+            ("reply", _reply_lines(page, word)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
             ("fields", _field_lines(look.fields, width)),
             *_row_blocks(look, width, verbose=verbose),
@@ -135,7 +135,7 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
     )
 
 
-def _reply_lines(page: OpenedPage, look: Look, word: Word | None) -> list[str]:
+def _reply_lines(page: OpenedPage, word: Word | None) -> list[str]:
     from wadi.learn.look import caching_of, cookies_set, language_of_page
 
     reply, document = page.reply, page.document

@@ -96,7 +96,7 @@ def write_descriptions(run: Run, args: argparse.Namespace) -> list[str]:
     if args.package:
         files = [(path, args.table or run.tables[0]) for path in described_files(args.output)]
         path = files[0][0].parent / "datapackage.json"
-        text = json.dumps(package(run, files, args.delimiter), ensure_ascii=False, indent=2) + "\n"
+        text = json.dumps(package(run, files, style_asked(args).delimiter), ensure_ascii=False, indent=2) + "\n"
         replaced(path, text.encode())
         written.append(str(path))
     if args.codebook:
@@ -162,10 +162,15 @@ def say_which(chosen: str, args: argparse.Namespace, err: TextIO) -> None:
         print(chosen, file=err)
 
 
-def check_outputs(paths: Iterable[str]) -> None:
-    """Raise UsageError for files that could not be written, before anything is fetched."""
+def check_outputs(paths: Iterable[str], *, also: bool = False) -> None:
+    """Raise UsageError for files that could not be written, before anything is fetched, and for standard output where it is
+    wanted twice; `also` says that something else goes there."""
     from wadi.table.destinations import check_target
 
+    paths = list(paths)
+    if paths.count("-") + also > 1 and "-" in paths:
+        what = "-o - and --json both want standard output" if also else "-o - is given twice"
+        raise UsageError(Problem("both-keys", what, now="write the table to a file"))
     for path in paths:
         check_target(path)
 

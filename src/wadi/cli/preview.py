@@ -6,8 +6,8 @@ import argparse
 from collections import Counter
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_inputs, add_route, at_least_one, credentials_for, inputs_of
-from wadi.cli.show import console, percent, plain, plural, rows_table, shown_size, write_json
+from wadi.cli.options import add_inputs, add_route, at_least_one, check_outputs, credentials_for, inputs_of
+from wadi.cli.show import console, percent, plain, plural, rows_table, shown_size, standard_output, write_json
 from wadi.cli.status import Status
 from wadi.problems import shortened
 
@@ -49,10 +49,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.learn.near import near_misses
     from wadi.plan.reader import load_plan, with_route
     from wadi.problems import Problem, UsageError, listed
-    from wadi.table.destinations import Source, check_target, write_tables
+    from wadi.table.destinations import Source, write_tables
+    from wadi.table.writers import write_csv
 
-    if args.output:
-        check_target(args.output)
+    check_outputs([args.output] if args.output else [], also=args.json)
     loaded = with_route(load_plan(args.plan, inputs_of(args.input)), args.route)
     if args.page_kind and args.page_kind not in loaded.plan.page:
         now = f"page kinds of the plan: {listed(loaded.plan.page)}"
@@ -77,9 +77,12 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.json:
         write_json(_as_dict(seen, args.rows), out)
     else:
-        console(out).print(view(seen, args.rows, console(out).width))
-    if args.output:
-        first = seen.tables[0]
+        shown_on = err if args.output == "-" else out  # the rows alone go to standard output then
+        console(shown_on).print(view(seen, args.rows, console(shown_on).width))
+    first = seen.tables[0]
+    if args.output == "-":
+        write_csv(standard_output(), first.columns, first.rows)
+    elif args.output:
         count = write_tables(args.output, [Source(first.name, first.columns, [], lambda: first.rows)])
         print(f"{args.output}: {plural(count, 'row')}", file=err)
     lacks = (

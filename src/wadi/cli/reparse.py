@@ -52,7 +52,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.cli.summary import summary_of
     from wadi.plan.reader import load_plan
 
-    check_outputs(args.output)
+    check_outputs(args.output, also=args.json)
     style = style_asked(args)
     with Run.open(args.run, args.runs) as old:
         say_which(old.chosen, args, err)

@@ -42,7 +42,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.retry_pages import retry_pages
     from wadi.cli.show import plural
 
-    check_outputs(args.output)
+    check_outputs(args.output, also=args.json)
     with go_on(
         args.run or "", args.runs, reached=args.reached, **{name: getattr(args, name) for name in LIMITS}
     ) as opened:

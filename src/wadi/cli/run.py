@@ -72,13 +72,8 @@ def add_limits(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.begin import begin
     from wadi.plan.reader import load_plan, with_limits, with_route
-    from wadi.problems import Problem, UsageError
 
-    if args.json and "-" in args.output:
-        raise UsageError(
-            Problem("both-keys", "--json and -o - both want standard output", now="write the table to a file")
-        )
-    check_outputs(args.output)
+    check_outputs(args.output, also=args.json)
     loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in LIMITS})
     loaded = with_route(loaded, args.route)
     credentials = credentials_for(loaded)

@@ -29,7 +29,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--expire",
         action="store_true",
-        help="remove the stored pages of runs older than their plan's limits.keep; rows stay",
+        help="remove the stored pages of runs older than their plan's limits.keep_pages; rows stay",
     )
     parser.add_argument("--yes", action="store_true", help="with --remove: do not ask")
     parser.add_argument("--json", action="store_true", help="the list as JSON on standard output")

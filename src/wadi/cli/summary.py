@@ -1,4 +1,4 @@
-"""What a crawl came to, for people and as JSON: rows, filled columns, failures, doubles, files."""
+"""What a crawl came to, for people and as JSON: rows, filled columns, failures, duplicates, files."""
 
 from __future__ import annotations
 
@@ -44,7 +44,6 @@ class Summary:
     notes: list[tuple[str, dict[str, Any]]]
     written: list[tuple[str, int]]
     outcomes: Mapping[str, int]
-    main_kind: str | None
     spent: Mapping[str, Any]
     limits: LimitsPlan
     verdict: Verdict
@@ -81,8 +80,7 @@ class Summary:
     @property
     def stated(self) -> int | None:
         """The total that the site states for the main table: that of all its listings together."""
-        totals = [total for kind, _, total, _ in self.listings if kind == self.main_kind]
-        return sum(totals) if totals else None
+        return self.verdict.stated
 
     @property
     def short(self) -> list[tuple[str, str, int, int]]:
@@ -253,8 +251,6 @@ def summary_of(
     from wadi.quality.verify_run import verify
 
     verified = verify(run)
-    main = run.tables[0] if run.tables else ""
-    kinds = [name for name, kind in run.loaded.plan.page.items() if kind.table == main and kind.total is not None]
     return Summary(
         plan=run.plan_name,
         folder=str(run.folder),
@@ -267,7 +263,6 @@ def summary_of(
         notes=list(run.state.notes()),
         written=written,
         outcomes=_outcomes(run),
-        main_kind=kinds[0] if kinds else None,
         spent=run.state.meta("spent") or {},
         limits=run.loaded.plan.limits,
         verdict=verified.verdict,
@@ -325,9 +320,9 @@ def _account_lines(columns: list[Column], account: Account, *, cuts: bool) -> li
     shown = {column.name for column in columns}
     for name in [name for name in (*account.unread, *account.several) if name not in shown]:
         lines.append(f"not written  {_cut(name, 40, cuts)}: {_remarks(name, account, cuts=cuts)}")
-    if account.doubles:
-        lines.append(f"doubles   {plural(account.doubles, 'row')} of {account.given:,} left out")
-        for way, found in sorted(account.double_ways.items(), key=lambda item: -item[1].count):
+    if account.duplicates:
+        lines.append(f"duplicates   {plural(account.duplicates, 'row')} of {account.given:,} left out")
+        for way, found in sorted(account.duplicate_ways.items(), key=lambda item: -item[1].count):
             lines.append(f"  {found.count:,} {way}")
             lines += [
                 f"    {_cut(key, 40, cuts)}: {_cut(first, 80, cuts)}"
@@ -359,13 +354,13 @@ def _table_dict(name: str, columns: list[Column], account: Account) -> dict[str,
     return {
         "name": name,
         "rows": account.accepted,
-        "doubles": account.doubles,
-        "double_ways": {
+        "duplicates": account.duplicates,
+        "duplicate_ways": {
             way: {
                 "count": found.count,
                 "examples": [dict(zip(("key", "first", "again"), e, strict=True)) for e in found.examples],
             }
-            for way, found in account.double_ways.items()
+            for way, found in account.duplicate_ways.items()
         },
         "rejected": account.rejected,
         "incomplete": account.incomplete,

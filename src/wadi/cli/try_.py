@@ -90,7 +90,7 @@ def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out
     names = [name for name, _ in fields]
     scopes = row_scopes(document, [_compiled(args.rows)] if args.rows else [])
     if args.rows and not scopes:
-        _explain(document, document.scope, args.rows, out, args)
+        _explain(document, document.scope, args.rows, out)
         return Status.NOT_ALL
     places = _PLACES_IN_JSON if args.json else 0 if args.rows else args.limit
     most = None if args.json or args.rows else args.limit
@@ -103,11 +103,11 @@ def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out
     else:
         for one in tried[0]:
             if one.matches:
-                _show_matches(one, args, out)
+                _show_matches(one, out)
     empty = [n for n in range(len(names)) if not any(row[n].matches for row in tried)]
     for number in empty if not args.json else ():
         if expressions:
-            _explain(document, scopes[0], expressions[number], out, args)
+            _explain(document, scopes[0], expressions[number], out)
         else:
             console(out).print(plain(f"{names[number]}    nothing", "bold yellow"))
     return Status.NOT_ALL if empty else Status.DONE
@@ -164,7 +164,7 @@ def _compiled(expression: str) -> Any:
         ) from error
 
 
-def _show_matches(one: Tried, args: argparse.Namespace, out: TextIO) -> None:
+def _show_matches(one: Tried, out: TextIO) -> None:
     to = console(out)
     to.print(plain(f"{one.expression}    {plural(one.count, 'match', 'matches')}", "bold"))
     for number, match in enumerate(one.matches, 1):
@@ -252,7 +252,7 @@ def _counts(expression: str, column: list[Tried]) -> list[str]:
     return lines + [f"  {shortened(reason, 150)}" for reason in sorted(reasons)[:2]]
 
 
-def _explain(document: Document, scope: Scope, expression: str, out: TextIO, args: argparse.Namespace) -> None:
+def _explain(document: Document, scope: Scope, expression: str, out: TextIO) -> None:
     from wadi.learn.trying import why_nothing
 
     help_: NoMatchHelp = why_nothing(document, scope, expression)

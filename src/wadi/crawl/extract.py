@@ -70,7 +70,7 @@ def extract(
     place = Place(reply.url)
     try:
         document = read_document(
-            reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
+            reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.heading_line
         )
     except NotADocument as error:
         return Extract(failure=Problem("wrong-kind", f"reply {reply.status} is no page: {error}", place))
@@ -157,7 +157,7 @@ def _extracted(page: _Page) -> Extract:
         links = [replace(link, request=with_referer(link.request, reply.url)) for link in links]
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
-    last, lacks = _stated(page, "next.last", kind.next.last if kind.next is not None else None)
+    last, lacks = _stated(page, "next.end_page", kind.next.last if kind.next is not None else None)
     total, lacks_total = _stated(page, "total", kind.total, is_wanted=True)
     is_empty = count == 0 and (stands(kind.empty, document) or is_empty_array(document, kind))
     if number == 0 and not is_empty:

@@ -11,10 +11,10 @@ from urllib.parse import unquote, urlsplit
 
 from wadi.problems import Place, Problem
 from wadi.store.crash_points import Reached, unheard
+from wadi.store.folder import DOWNLOADS
 from wadi.store.outcome import StoredFile
 from wadi.web.messages import Reply
 
-FILES = "files"
 _ANYTHING = frozenset(
     {
         "application/octet-stream",
@@ -29,10 +29,10 @@ _ENDING = re.compile(r"\.[A-Za-z0-9]{1,8}")
 
 
 def keep_file(folder: Path, reply: Reply, reached: Reached = unheard) -> StoredFile:
-    """Write a reply's body below `folder`/files, whole or not at all; the same content is there once. Raises OSError."""
+    """Write a reply's body below `folder`/downloads, whole or not at all; the same content is there once. Raises OSError."""
     digest = hashlib.sha256(reply.body).hexdigest()
     kind = media_type(reply)
-    path = PurePosixPath(FILES) / f"{digest}{ending_of(reply.url, kind, reply.header('content-disposition'))}"
+    path = PurePosixPath(DOWNLOADS) / f"{digest}{ending_of(reply.url, kind, reply.header('content-disposition'))}"
     target = folder / path
     if not target.exists():
         target.parent.mkdir(exist_ok=True)

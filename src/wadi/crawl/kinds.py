@@ -116,7 +116,7 @@ class Kind:
     lost: tuple[Expression, ...] = ()
     links: LinkRules = field(default_factory=LinkRules)
     sheet: str | None = None
-    header: int | None = None
+    heading_line: int | None = None
     side_by_side: bool = False
     says_referer: bool = False
 
@@ -193,7 +193,7 @@ class _Maker:
             lost=self._lost,
             links=self._rules,
             sheet=page.sheet,
-            header=page.header,
+            heading_line=0 if page.heading_line == "none" else page.heading_line,
             side_by_side=page.side_by_side,
             says_referer=self._plan.manners.referer,
         )
@@ -214,10 +214,10 @@ class _Maker:
             plan,
             compiled(at),
             self._asking(plan),
-            self._fields(plan.keep),
-            compiled(plan.more),
-            compiled(plan.stop),
-            self._number("last", plan.last),
+            self._fields(plan.remember),
+            compiled(plan.end_unless),
+            compiled(plan.end_at),
+            self._number("end_page", plan.end_page),
             patterns(plan.only),
             patterns(plan.skip),
         )

@@ -87,8 +87,8 @@ def tables_of(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Sco
     """The page's own rows, then those of the lists inside them."""
     tables = []
     if kind.table and kind.fields:
-        read = _side_by_side if kind.side_by_side else _own_rows
-        tables.append(read(document, reply, kind, scopes))
+        is_beside = kind.side_by_side
+        tables.append(_side_by_side(document, reply, kind) if is_beside else _own_rows(document, reply, kind, scopes))
     return tables + [_list_rows(document, reply, child, scopes) for child in kind.lists]
 
 
@@ -110,7 +110,7 @@ def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: Seque
     return rows.table(child.table, child.columns, nested=True)
 
 
-def _side_by_side(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Scope]) -> TableRows:
+def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
     """Rows made of columns that are picked one by one; what comes from elsewhere than the page's text goes into each."""
     rows = _Rows(source_of(document, reply))
     columns = {one.name: texts_of(one, document.scope, rows.source) for one in kind.fields if not one.by_route}

@@ -110,6 +110,8 @@ class Settler:
         place = self._reading.expect_places.get(page.kind, "")
         usual = self._usual.get(page.kind)
         found = found or extract(reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual)
+        # Packed once, for the digests and for the database: rows are told apart by what is kept of them, whoever read them.
+        found = with_packed_rows(found)
         if found.lost and logged_in:
             raise LoggedOut
         if found.blocked and found.failure is not None:
@@ -132,8 +134,6 @@ class Settler:
             if links:
                 return Outcome(page.id, reply, at, links=links, notes=(note,), payload=payload)
             found = replace(found, notes=(*found.notes, note))
-        # Packed once, for the digest and for the database.
-        found = with_packed_rows(found)
         digest = _digest(found) if kind.next is not None else None
         if digest is not None and number and self._state.is_repeated(page, digest):
             note = Problem("rows-again", "the listing shows the same rows again: it ends here", Place(reply.url))
@@ -238,7 +238,7 @@ class Settler:
         return links, Problem("split", f"{shown}, so {len(parts)} parts are asked for", Place(page.request.url))
 
     def _row_digests(self, kind: Kind, found: Extract) -> tuple[bytes, ...]:
-        if kind.next is None or kind.next.plan.until not in ("no new rows", "known rows"):
+        if kind.next is None or kind.next.plan.end_when not in ("no new rows", "known rows"):
             return ()
         keys = self._reading.keys
         own = [table for table in found.tables if table.table == kind.table]
@@ -260,12 +260,12 @@ class Settler:
             return found.links, found.notes
         others = tuple(link for link in found.links if link is not following)
         plan, rows = kind.next.plan, found.row_count
-        if plan.until == "total" and found.total is not None and page.rows_before + (rows or 0) >= found.total:
+        if plan.end_when == "total" and found.total is not None and page.rows_before + (rows or 0) >= found.total:
             return others, found.notes
         last = page.last if found.of_pages is None else None  # as a page before this one states
         if last is not None and own_number(kind.next, number_in_listing(page.route)) >= last:
             return others, found.notes
-        if digests and self._is_all_known(page, plan.until, digests):
+        if digests and self._is_all_known(page, plan.end_when, digests):
             return others, found.notes
         code, what = "", ""
         if self._state.is_in_listing(page, following.kind, following.request):

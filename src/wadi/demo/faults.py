@@ -53,7 +53,7 @@ def _total_changed(text: str, number: int) -> str:
 FAULTS: dict[str, Callable[[str, int], str]] = {
     "column": _column_renamed,
     "page": _page_skipped,
-    "doubles": _district_doubled,
+    "duplicates": _district_doubled,
     "unit": _unit_changed,
     "total": _total_changed,
 }

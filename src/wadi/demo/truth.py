@@ -185,7 +185,7 @@ def gallery_rows(site: str) -> list[dict[str, Any]]:
             {
                 "code": spring.code,
                 "district": spring.district.name,
-                "photo": f"files/{spring.district.name}/{spring.code}.svg",
+                "photo": f"downloads/{spring.district.name}/{spring.code}.svg",
                 "photo_url": f"{site}{spring.photo_path}",
                 "photo_size": len(data),
                 "photo_type": "image/svg+xml",

@@ -16,7 +16,6 @@ from typing import Any, Literal
 from aiohttp import web
 
 Weather = Literal["calm", "rough", "storm"]
-WEATHERS: tuple[Weather, ...] = ("calm", "rough", "storm")
 TROUBLES = ("slow", "cut short", "reset", "429", "429 after", "503", "503 date", "challenge", "redirect loop")
 _SHARE = {"calm": 0.0, "rough": 0.15, "storm": 0.4}
 _ATTEMPTS = {"calm": 0, "rough": 1, "storm": 4}

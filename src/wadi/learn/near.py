@@ -13,7 +13,7 @@ MOST_HINTS = 2
 def near_misses(kind: Kind, reply: Reply) -> list[str]:
     """What on a page without rows is near to the expression that picks none there."""
     document = read_document(
-        reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.header
+        reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.heading_line
     )
     hints = [hint for one in kind.rows for hint in why_nothing(document, document.scope, one.text).hints]
     return list(dict.fromkeys(hints))[:MOST_HINTS]

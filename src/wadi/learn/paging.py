@@ -262,7 +262,7 @@ def _in_json(data: Any) -> Iterator[Paging]:
         name, where = str(path[-1]), pointed(path)
         shown = str(value) if len(str(value)) < 80 else f"{str(value)[:79]}…"
         if isinstance(value, bool) and _FLAGS.search(name):
-            yield Paging("flag", where, shown, f"next.more = {quoted(where)}")
+            yield Paging("flag", where, shown, f"next.end_unless = {quoted(where)}")
         elif isinstance(value, str) and _CURSORS.search(name) and re.match(r"https?://|/|\?", value):
             yield Paging("next URL", where, shown, f"next = {quoted(where)}")
         elif isinstance(value, str | int) and not isinstance(value, bool) and _CURSORS.search(name):

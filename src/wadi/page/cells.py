@@ -54,6 +54,7 @@ class Field:
     detail: str = ""
     under: str | None = None
     label: tuple[str, ...] = ()
+    within: tuple[Expression, ...] = ()
     inside: str | None = None
     then: tuple[Expression, ...] = ()
     attr: str | None = None
@@ -295,13 +296,17 @@ def _data_of(document: Document) -> JsonNode:
 
 
 def _beside_label(one: Field, scope: Scope, document: Document) -> list[Node]:
-    """What stands beside a label in the row, or in what the field's expressions pick."""
-    around = first_of(one.expressions, scope, document) if one.expressions else [scope]
+    """What stands beside a label in the row, or in what `within` picks there; or what the field's expressions pick in that."""
+    around = first_of(one.within, scope, document) if one.within else [scope]
     found: list[Node] = []
     for node in around:
         if isinstance(node, Element):
             found += document.cached(("labels", node), lambda node=node: LabelsIn(node)).find(one.label)  # type: ignore[misc]
-    return found
+    if not one.expressions:
+        return found
+    return [
+        inner for value in found if isinstance(value, Element) for inner in first_of(one.expressions, value, document)
+    ]
 
 
 def _heading(one: Field, scope: Scope, document: Document) -> list[Node]:
@@ -432,7 +437,7 @@ _TAKES: dict[str, Callable[[Element], str | None]] = {
     "verbatim": raw_text_of,
     "html": markup_of,
     "inner html": inner_markup_of,
-    "clean html": _clean_html,
+    "safe html": _clean_html,
     "markdown": _markdown,
     "keys": lambda element: None,
 }

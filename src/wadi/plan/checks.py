@@ -65,7 +65,7 @@ class CheckPlan(Part):
     """What a table must hold."""
 
     rows: BoundsPlan | None = Field(None, description="number of rows: { minimum = 300, maximum = 400 }")
-    doubles: BoundsPlan | None = Field(None, description="rows left out as doubles, likewise")
+    duplicates: BoundsPlan | None = Field(None, description="rows left out as duplicates, likewise")
     where: Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])] = Field(
         [], description='conditions that every row meets: "flow <= capacity"; one with a missing value counts as met'
     )

@@ -81,7 +81,7 @@ def columns_of(plan: Plan, table: str) -> list[str]:
         names += [column, *companions_of(column, fields[0][1].type)]
     own = table_plan(plan, table)
     counted = [own.occurrences] if own.occurrences else []
-    seen, origin = (SEEN_COLUMNS if own.seen else ()), (f"origin_{one}" for one in own.origin)
+    seen, origin = (SEEN_COLUMNS if own.history else ()), (f"origin_{one}" for one in own.origin)
     names += [*own.derive, *own.constant, *counted, *seen, *origin]
     return list(dict.fromkeys(names))
 
@@ -165,7 +165,7 @@ def _made_column(own: TablePlan, name: str) -> Column | None:
         return Column(name, kind, False, None, False, ())
     if name == own.occurrences:
         return Column(name, "integer", False, None, False, ())
-    if own.seen and name in SEEN_COLUMNS:
+    if own.history and name in SEEN_COLUMNS:
         return Column(name, SEEN_COLUMNS[name], False, None, False, ())
     part = name.removeprefix("origin_")
     if part in own.origin:
@@ -230,7 +230,7 @@ def setting_of(field: FieldPlan, this_year: int | None = None) -> Setting:
         unit=field.unit,
         this_year=this_year,
         units=field.units,
-        around=field.around,
+        around=field.other_words,
         range=field.range,
         currency=field.currency,
         region=field.region,

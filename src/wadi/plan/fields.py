@@ -27,6 +27,7 @@ def compile_field(name: str, plan: FieldPlan, this_year: int, functions: Mapping
         detail=detail,
         under=plan.under,
         label=tuple(plan.label),
+        within=compiled(plan.within),
         inside=plan.inside,
         then=then,
         attr=plan.attr,

@@ -122,14 +122,15 @@ class FieldPlan(Part):
     label: Strings = Field(
         [],
         description="the value beside this label in a definition list, a table of two columns, or a line Label: value; the "
-        "first of several that stands there counts",
+        "first of several that stands there counts; at picks inside the value",
     )
+    within: Expressions | None = Field(None, description="with label: the label is searched there alone")
     inside: Literal["html", "json"] | None = Field(
         None, description="the picked text is a document of its own, of this kind"
     )
     then: Expressions | None = Field(None, description="expression for what is picked inside it")
     attr: str | None = Field(None, description="the attribute to take instead of the text")
-    take: Literal["text", "direct text", "verbatim", "html", "inner html", "clean html", "markdown", "keys"] | None = (
+    take: Literal["text", "direct text", "verbatim", "html", "inner html", "safe html", "markdown", "keys"] | None = (
         Field(
             None,
             description="what to take: text, as a reader sees it (default of elements); verbatim, as it stands (default of "
@@ -144,7 +145,7 @@ class FieldPlan(Part):
     parts: dict[Name, FieldPlan] = Field(
         {}, description="columns made of the named groups of find, each a field with stages of its own"
     )
-    keep: bool = Field(False, description="with parts: the field itself is a column, too")
+    whole: bool = Field(False, description="with parts: the field itself is a column, too")
     of: Name | None = Field(None, description="of a part: the group of find; default the part's own name")
     clean: Strings = Field([], description="steps from text to text: VERB ARGUMENT…")
     missing: Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])] | None = Field(
@@ -167,7 +168,7 @@ class FieldPlan(Part):
     units: dict[str, float] = Field(
         {}, description="other units that may stand there, with the factor that turns them into unit"
     )
-    around: bool = Field(False, description="other words may stand around the number")
+    other_words: bool = Field(False, description="other words may stand around the number")
     range: Literal["low", "high", "middle"] | None = Field(None, description="of a range like 10–12 this is taken")
     currency: str | None = Field(None, description="of money: the currency (ISO 4217) of texts that name none")
     region: str | None = Field(
@@ -189,20 +190,20 @@ class FieldPlan(Part):
     required: bool = Field(False, description="a row without this value goes to the rejects")
     name: str | None = Field(
         None,
-        description="of type file: its name below files/, columns of the row in braces; default the content's hash",
+        description="of type file: its name below downloads/, columns of the row in braces; default the content's hash",
     )
 
 
 class PartOf(FieldPlan):
-    """A field made of a named group of another: `parent` is that field's name, `whole` the field."""
+    """A field made of a named group of another: `parent` is that field's name, `origin` the field."""
 
     parent: str = ""
-    whole: FieldPlan | None = None
+    origin: FieldPlan | None = None
 
     @property
     def group(self) -> tuple[str, str]:
         """The expression and its group."""
-        return (self.whole.find or "" if self.whole else "", self.of or "")
+        return (self.origin.find or "" if self.origin else "", self.of or "")
 
 
 FieldOrShort = Annotated[FieldPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | FieldPlan)]
@@ -253,20 +254,22 @@ class NextPlan(AskPlan):
         None, description="the link of this relation, in the Link header (RFC 8288) or the page"
     )
     count: CountPlan | None = Field(None, description="a counted parameter")
-    keep: dict[str, FieldOrShort] = Field(
+    remember: dict[str, FieldOrShort] = Field(
         {}, description="like send, but what one page said is sent on from pages that do not say it"
     )
-    more: Expressions | None = Field(None, description="a flag: the listing goes on only where it picks true")
-    stop: Expressions | None = Field(None, description="the listing ends on a page where this stands")
+    end_unless: Expressions | None = Field(None, description="a flag: the listing ends where it does not pick true")
+    end_at: Expressions | None = Field(None, description="the listing ends on a page where this stands")
     end_status: Annotated[list[int], BeforeValidator(_as_statuses, json_schema_input_type=int | list[int])] = Field(
         [], description="statuses by which the site says that the listing is at its end, such as 404"
     )
-    until: Literal["no rows", "no new rows", "known rows", "total"] | None = Field(
+    end_when: Literal["no rows", "no new rows", "known rows", "total"] | None = Field(
         None,
         description='what else ends it: "no rows" (count, unless said otherwise); "no new rows"; "total": when so many came; '
         '"known rows": a page all of whose rows earlier runs have',
     )
-    last: FieldOrShort | None = Field(None, description="the number of the last page, where the page states it")
+    end_page: FieldOrShort | None = Field(
+        None, description="the number of the last page, where the page states it: the listing ends there"
+    )
     reread: bool = Field(
         False,
         description="each page but the last is asked for once more, after the page that follows it, to notice records that "
@@ -326,10 +329,9 @@ class PagePlan(Part):
         None, description="how replies are read; default as they say themselves"
     )
     sheet: str | None = Field(None, description="of a workbook the sheet to read, of a zip the file; default the first")
-    header: int | None = Field(
+    heading_line: Annotated[int, Field(ge=1)] | Literal["none"] | None = Field(
         None,
-        ge=0,
-        description="of a file with columns the line that names them, from 1; 0: none does, they are c1, c2, …",
+        description='of a file with columns the line that names them, from 1; "none": no line does, they are c1, c2, …',
     )
     rows: Expressions | None = Field(None, description="expression for the rows; without it the page is one row")
     table: Name | None = Field(None, description="the table that the rows go to")
@@ -437,7 +439,7 @@ class LimitsPlan(Part):
     bytes: Size | None = Field(None, description="size of all replies together, decoded")
     requests: Count | None = Field(None, description="requests sent, tries, redirects and robots.txt counted")
     page_size: Size = Field(50_000_000, description="largest reply, decoded")
-    keep: Days | None = Field(
+    keep_pages: Days | None = Field(
         None,
         description='age after which "wadi runs --expire" removes the stored pages of a run: "90 d"; its rows stay',
     )
@@ -491,7 +493,7 @@ class TablePlan(Part):
     """What a table must be."""
 
     key: Strings = Field([], description="columns that tell one record from another")
-    doubles: Literal["first", "last", "merge", "keep"] = Field(
+    duplicates: Literal["first", "last", "merge", "all"] = Field(
         "first", description="what becomes of rows with the same key: merge fills the gaps of the first from the others"
     )
     collect: Strings = Field(
@@ -499,7 +501,7 @@ class TablePlan(Part):
     )
     occurrences: Name | None = Field(None, description="a further column with the number of rows that had the same key")
     columns: Strings = Field([], description='order of the columns; "…" stands for the rest')
-    seen: bool = Field(
+    history: bool = Field(
         False,
         description="adds the columns first_seen, last_seen and gone: when this run or those before it had a record, which "
         "key tells; records that only earlier runs have stand at the end",

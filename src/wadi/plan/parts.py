@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from wadi.plan.model import AskPlan, FieldPlan, OpenPlan, PagePlan, PartOf, Plan
 from wadi.plan.positions import Path
 
-_PICKING = ("at", "source", "under", "label", "inside", "then", "attr", "take", "many", "split")
+_PICKING = ("at", "source", "under", "label", "within", "inside", "then", "attr", "take", "many", "split")
 """The keys by which a field picks, which its parts have from it."""
 
 
@@ -22,10 +22,10 @@ def fields_of(page: str, kind: PagePlan) -> Iterator[tuple[Path, FieldPlan, bool
         yield ("page", page, "total"), kind.total, False
     if kind.next is not None:
         yield from _sent(("page", page, "next"), kind.next)
-        for name, field in kind.next.keep.items():
-            yield ("page", page, "next", "keep", name), field, False
-        if kind.next.last is not None:
-            yield ("page", page, "next", "last"), kind.next.last, False
+        for name, field in kind.next.remember.items():
+            yield ("page", page, "next", "remember", name), field, False
+        if kind.next.end_page is not None:
+            yield ("page", page, "next", "end_page"), kind.next.end_page, False
     for target, link in kind.open.items():
         yield from _sent(("page", page, "open", target), link)
 
@@ -63,10 +63,12 @@ def expressions_of(plan: Plan) -> Iterator[tuple[Path, list[str], bool]]:
                 path = path[:-2]
             if field.at:
                 yield (*path, "at"), field.at, relative and field.source is None
+            if field.within:
+                yield (*path, "within"), field.within, relative
             if field.then:
                 yield (*path, "then"), field.then, False
         if kind.next is not None:
-            for key in ("at", "more", "stop"):
+            for key in ("at", "end_unless", "end_at"):
                 if getattr(kind.next, key):
                     yield ("page", page, "next", key), getattr(kind.next, key), False
         for target, link in kind.open.items():
@@ -109,11 +111,11 @@ def with_parts(plan: Plan) -> Plan:
 def _expanded(fields: Mapping[str, FieldPlan]) -> dict[str, FieldPlan]:
     found: dict[str, FieldPlan] = {}
     for name, field in fields.items():
-        if not field.parts or field.keep:
+        if not field.parts or field.whole:
             found[name] = field
         for part, own in field.parts.items():
             picking = {key: getattr(field, key) for key in _PICKING}
             set_here = {key: getattr(own, key) for key in own.model_fields_set}
             values = {**picking, "locale": field.locale, "missing": field.missing, **set_here, "of": own.of or part}
-            found[part] = PartOf.model_construct(parent=name, whole=field, **values)
+            found[part] = PartOf.model_construct(parent=name, origin=field, **values)
     return found

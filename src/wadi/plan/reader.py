@@ -8,12 +8,12 @@ import tomllib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path as FilePath
-from typing import Any
+from types import UnionType
+from typing import Annotated, Any, Union, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
-from wadi.plan import checks, model
 from wadi.plan.code import BadCode, Function, load_code
 from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
@@ -28,7 +28,20 @@ _GONE: dict[tuple[Any, Any], str] = {
     ("parse", word): "every page of HTML is read in one way now, the browser's: leave the key out"
     for word in ("strict", "fast")
 }
+_GONE |= {("take", "clean html"): 'it is called "safe html" now', ("duplicates", "keep"): 'it is called "all" now'}
 """Words that the plan language had, with what to write instead."""
+_NEW_WORDS = {
+    "doubles": ("duplicates",),
+    "around": ("other_words",),
+    "seen": ("history",),
+    "header": ("heading_line",),
+    "until": ("end_when",),
+    "stop": ("end_at",),
+    "more": ("end_unless",),
+    "last": ("end_page",),
+    "keep": ("whole", "remember", "keep_pages"),
+}
+"""Keys that had another name, with that of today."""
 _TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
 _ROUNDS = 20
 _WORDS = {
@@ -162,12 +175,15 @@ def _model_of(
             plan = Plan.model_validate(_with_inputs(data, inputs))
         except ValidationError as error:
             details = error.errors(include_url=False)
-            paths = [_path_of(detail, data) for detail in details]
-            problems += [_described(detail, path, text) for detail, path in zip(details, paths, strict=True)]
-            gone += paths
-            # Deeper and later ones first, so that what is left keeps its path.
-            for path in sorted(set(paths), key=lambda p: (len(p), str(p[-1:])), reverse=True):
-                _drop(data, path)
+            # One mistake for each place: what may be of several kinds is none of them.
+            by_path = {_path_of(detail, data): detail for detail in reversed(details)}
+            new = [path for path in reversed(by_path) if path not in gone]
+            problems += [_described(by_path[path], path, text) for path in new]
+            gone += new
+            # Deeper and later ones first, so that what is left keeps its path. What does not fit a second time stands in for
+            # what did not: then all around it goes.
+            for path in sorted(by_path, key=lambda p: (len(p), str(p[-1:])), reverse=True):
+                _drop(data, path if path in new else path[:-1])
         else:
             plan, unread = _with_files(with_parts(plan), text)
             problems += unread
@@ -299,8 +315,9 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
     kind, where = detail["type"], _heading(path[:-1])
     if kind == "extra_forbidden":
         known = sorted(_keys_at(path[:-1]))
-        near = nearest(str(path[-1]), known)
+        renamed, near = _renamed(path), nearest(str(path[-1]), known)
         now = f'did you mean "{near}"?' if near else f"keys here: {listed(known, 20)}"
+        now = f'it is called "{renamed}" now' if renamed else now
         return text.problem("unknown-key", path, f'unknown key "{path[-1]}" in {where}', key=True, now=now)
     if kind == "missing":
         return text.problem("missing-key", path, f'"{path[-1]}" is missing in {where}', key=True, now=_help_for(path))
@@ -337,66 +354,51 @@ def _heading(path: Path) -> str:
     return f"[{'.'.join(str(step) for step in path)}]"
 
 
-def _part_at(path: Path) -> type[BaseModel] | None:
-    """The part of the model that stands at a path."""
-    steps = [str(step) for step in path]
-    if path and path[0] in ("page", "table", "inputs"):
-        steps[1:2] = ["*"]
-    if len(path) > 4 and path[-2] == "parts":
-        return model.FieldPlan
-    if len(path) > 2 and path[0] == "table" and path[2] == "check":
-        return _check_at(path[3:])
-    if len(path) > 3 and path[2] in ("fields", "open", "lists", "derive"):
-        steps[3] = "*"
-    for at in (4, 5):
-        if len(path) > at and path[at - 1] in ("fields", "send", "keep"):
-            steps[at] = "*"
-    return _PARTS.get(tuple(steps))
+def _parts_at(path: Path) -> list[type[BaseModel]]:
+    """The parts of the model that may stand at a path: found by going down its fields, so that nothing of it is said twice."""
+    found: list[Any] = [Plan]
+    for step in path:
+        found = [inner for kind in found for inner in _inside(kind, step)]
+    return [kind for kind in found if isinstance(kind, type) and issubclass(kind, BaseModel)]
 
 
-def _check_at(path: Path) -> type[BaseModel]:
-    """The part of `check` that stands at a path inside it."""
-    if not path:
-        return checks.CheckPlan
-    return checks.ColumnCheckPlan if path[0] == "columns" and len(path) == 2 else checks.BoundsPlan
+def _inside(kind: Any, step: str | int) -> list[Any]:
+    """What may stand under a key of a part or a table, or at a place of a list."""
+    if isinstance(kind, type) and issubclass(kind, BaseModel):
+        named = ((info.alias or name, info.annotation) for name, info in kind.model_fields.items())
+        return [one for name, annotation in named if name == step for one in _choices(annotation)]
+    arguments = get_args(kind)
+    if get_origin(kind) is dict:
+        return _choices(arguments[1])
+    return _choices(arguments[0]) if get_origin(kind) is list and isinstance(step, int) else []
 
 
-_PARTS: dict[tuple[str, ...], type[BaseModel]] = {
-    (): model.Plan,
-    ("start",): model.StartPlan,
-    ("inputs", "*"): model.InputFile,
-    ("manners",): model.MannersPlan,
-    ("limits",): model.LimitsPlan,
-    ("page", "*"): model.PagePlan,
-    ("page", "*", "total"): model.FieldPlan,
-    ("page", "*", "next"): model.NextPlan,
-    ("page", "*", "next", "count"): model.CountPlan,
-    ("page", "*", "fields", "*"): model.FieldPlan,
-    ("page", "*", "open", "*"): model.OpenPlan,
-    ("page", "*", "lists", "*"): model.ListPlan,
-    ("page", "*", "lists", "*", "fields", "*"): model.FieldPlan,
-    ("page", "*", "next", "last"): model.FieldPlan,
-    ("page", "*", "next", "send", "*"): model.FieldPlan,
-    ("page", "*", "next", "keep", "*"): model.FieldPlan,
-    ("page", "*", "open", "*", "send", "*"): model.FieldPlan,
-    ("links",): model.LinksPlan,
-    ("login",): model.LoginPlan,
-    ("table", "*"): model.TablePlan,
-    ("table", "*", "derive", "*"): model.DerivePlan,
-}
+def _choices(annotation: Any) -> list[Any]:
+    """The types that an annotation allows."""
+    if get_origin(annotation) is Annotated:
+        return _choices(get_args(annotation)[0])
+    if get_origin(annotation) in (Union, UnionType):
+        return [one for inner in get_args(annotation) for one in _choices(inner)]
+    return [annotation]
 
 
 def _keys_at(path: Path) -> list[str]:
-    part = _part_at(path)
-    return [info.alias or name for name, info in part.model_fields.items()] if part else []
+    parts = _parts_at(path)
+    return list(dict.fromkeys(info.alias or name for part in parts for name, info in part.model_fields.items()))
 
 
 def _help_for(path: Path) -> str:
-    part = _part_at(path[:-1])
-    for name, info in part.model_fields.items() if part else ():
-        if (info.alias or name) == path[-1]:
-            return f"{path[-1]}: {info.description}" if info.description else ""
+    for part in _parts_at(path[:-1]):
+        for name, info in part.model_fields.items():
+            if (info.alias or name) == path[-1]:
+                return f"{path[-1]}: {info.description}" if info.description else ""
     return ""
+
+
+def _renamed(path: Path) -> str | None:
+    """The word of today for a key that was called otherwise."""
+    known = _keys_at(path[:-1])
+    return next((new for new in _NEW_WORDS.get(str(path[-1]), ()) if new in known), None)
 
 
 def _drop(data: Any, path: Path) -> None:

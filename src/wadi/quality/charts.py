@@ -26,7 +26,6 @@ BLUE, OCHRE, GREY, INK = "#245a7f", "#c77f14", "#d7dbdf", "#22282d"
 _SIZE = (8.0, 4.2)
 _DPI = 120
 _MOST_POINTS = 20_000
-_BARS_OF = 30
 _SETTINGS: Any = {
     "font.family": ["DejaVu Sans", "Noto Sans CJK JP", "Noto Sans"], "font.size": 11, "text.parse_math": False,
     "axes.spines.top": False, "axes.spines.right": False, "axes.edgecolor": "#6a737b", "axes.labelcolor": INK,

@@ -206,8 +206,8 @@ def beyond(value: float, bounds: BoundsPlan, *, is_share: bool = False) -> str:
     return ""
 
 
-def check_table(source: TableSource, check: CheckPlan, doubles: int, context: Context) -> list[Broken]:
-    """The checks of a table that do not hold. `doubles` is how many rows were left out as such."""
+def check_table(source: TableSource, check: CheckPlan, duplicates: int, context: Context) -> list[Broken]:
+    """The checks of a table that do not hold. `duplicates` is how many rows were left out as such."""
     columns = [_Column(name, one, context) for name, one in check.columns.items()]
     places = [source.names.index(one.name) for one in columns]
     keys = [source.names.index(name) for name in source.key if name in source.names]
@@ -225,13 +225,13 @@ def check_table(source: TableSource, check: CheckPlan, doubles: int, context: Co
                 if len(examples) < EXAMPLES:
                     examples.append((rows, key, ", ".join(f"{n} {cells[n]}" for n in sorted(formula.names))))
                 unmet[text] = (count + 1, examples)
-    found = list(_of_table(source.name, check, rows, doubles))
+    found = list(_of_table(source.name, check, rows, duplicates))
     found += [Broken(source.name, "", "where", f"not {text}", n, tuple(seen)) for text, (n, seen) in unmet.items()]
     return found + [broken for one in columns for broken in one.broken(source.name)]
 
 
-def _of_table(table: str, check: CheckPlan, rows: int, doubles: int) -> Iterator[Broken]:
-    for rule, bounds, figure in (("rows", check.rows, rows), ("doubles", check.doubles, doubles)):
+def _of_table(table: str, check: CheckPlan, rows: int, duplicates: int) -> Iterator[Broken]:
+    for rule, bounds, figure in (("rows", check.rows, rows), ("duplicates", check.duplicates, duplicates)):
         if bounds is not None and (said := beyond(figure, bounds)):
             yield Broken(table, "", rule, f"number of {rule} is {said}")
 

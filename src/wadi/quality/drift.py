@@ -1,6 +1,6 @@
 """Drift: what of a table is other than the runs before lead to expect. A silent redesign shows here.
 
-How it is told. Each measure (rows, share filled, share not readable, doubles, rejects, median and spread of numbers, values
+How it is told. Each measure (rows, share filled, share not readable, duplicates, rejects, median and spread of numbers, values
 outside the range, new and vanished values, shapes of texts, marks of pages) is put on a scale on which differences can be
 compared, and its distance from what was is held against a tolerance:
 
@@ -34,7 +34,7 @@ FLOORS: dict[str, tuple[float, float, float]] = {
     "rows": (0.36, 0.23, 0.11),  # natural logarithm: a factor of 1.43, 1.26, 1.12
     "filled": (0.20, 0.15, 0.10),
     "unread": (0.05, 0.03, 0.02),
-    "doubles": (0.05, 0.03, 0.02),
+    "duplicates": (0.05, 0.03, 0.02),
     "rejects": (0.05, 0.03, 0.02),
     "median": (1.0, 0.75, 0.5),  # in interquartile ranges
     "spread": (1.1, 0.92, 0.69),  # natural logarithm: a factor of 3, 2.5, 2
@@ -114,7 +114,7 @@ def _table_drifts(name: str, now: TableMeasures, past: Sequence[TableMeasures]) 
     if _is_far("rows", log(now.rows + 1), [log(one + 1) for one in rows], error):
         word = "shorter" if now.rows < usual else "longer"
         yield Drift(name, "", "rows", f"{name} is much {word}: {now.rows:,} rows, {_before(rows)} before")
-    for measure, of in (("doubles", _doubles), ("rejects", _rejects)):
+    for measure, of in (("duplicates", _duplicates), ("rejects", _rejects)):
         share, shares = of(now), [of(one) for one in past]
         if share > max(shares) and _is_far(measure, share, shares, _share_error(share, shares, now.rows, usual)):
             yield Drift(name, "", measure, f"{share_text(share)} of the rows are {measure}, {_shares(shares)} before")
@@ -131,8 +131,8 @@ def _table_drifts(name: str, now: TableMeasures, past: Sequence[TableMeasures]) 
             yield from _column_drifts(name, column, (now.columns[column], now.rows), before)
 
 
-def _doubles(table: TableMeasures) -> float:
-    return table.doubles / max(1, table.rows + table.doubles)
+def _duplicates(table: TableMeasures) -> float:
+    return table.duplicates / max(1, table.rows + table.duplicates)
 
 
 def _rejects(table: TableMeasures) -> float:

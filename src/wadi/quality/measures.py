@@ -36,7 +36,7 @@ class TableMeasures:
     """A table: its rows, those left out, its columns."""
 
     rows: int
-    doubles: int = 0
+    duplicates: int = 0
     rejected: int = 0
     columns: Mapping[str, ColumnMeasures] = field(default_factory=dict)
 
@@ -65,7 +65,7 @@ def measures_from(kept: Mapping[str, Any]) -> Measures | None:
             )
             for one, told in table["columns"].items()
         }
-        tables[name] = TableMeasures(table["rows"], table["doubles"], table["rejected"], columns)
+        tables[name] = TableMeasures(table["rows"], table["duplicates"], table["rejected"], columns)
     return Measures(tables, {kind: tuple(marks) for kind, marks in kept["marks"].items()})
 
 
@@ -88,7 +88,7 @@ def _table(profile: TableProfile, account: Account, hashed: Collection[str]) -> 
         columns[one.column.name] = (
             ColumnMeasures(one.filled, unread) if _moves_on(one) or one.column.name in hashed else _column(one, unread)
         )
-    return TableMeasures(profile.rows, account.doubles, account.rejected, columns)
+    return TableMeasures(profile.rows, account.duplicates, account.rejected, columns)
 
 
 def _moves_on(one: ColumnProfile) -> bool:

@@ -11,7 +11,7 @@ from wadi.quality.measures import Measures
 
 _OF_ROWS = ("rows", "table", "completes", "expect", "empty", "next", "open", "side_by_side", "parse", "sheet", "header")
 """The keys of a page kind by which it has other rows."""
-_OF_TABLES = ("key", "doubles", "call", "seen")
+_OF_TABLES = ("key", "duplicates", "call", "history")
 _ADDRESSES = ("addresses", "sitemap", "feed")
 Name = TypeVar("Name")
 

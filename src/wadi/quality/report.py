@@ -62,7 +62,7 @@ class TableShown:
     profile: TableProfile
     rows: Sequence[Sequence[Any]]
     key: Sequence[str]
-    doubles: int
+    duplicates: int
     rejected: int
 
 

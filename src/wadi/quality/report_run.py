@@ -31,7 +31,7 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
     for profile, (name, _, account) in zip(verified.profiles, verified.accounts, strict=True):
         source = run_table(run, name)
         rows = [list(row) for row in islice(source.rows(), _ROWS)]
-        shown.append(TableShown(profile, rows, source.key, account.doubles, account.rejected))
+        shown.append(TableShown(profile, rows, source.key, account.duplicates, account.rejected))
     pages = {state.name.lower(): count for state, count in run.pages().items()}
     page = report_html(
         Report(

@@ -171,7 +171,7 @@ def verdict_of(facts: Facts) -> Verdict:
         sum(totals) if totals else None,
         tuple(found),
         facts.earlier,
-        tuple(_without_doubles(facts)),
+        tuple(_without_duplicates(facts)),
         is_complete=facts.end == "complete",
     )
 
@@ -191,19 +191,19 @@ def _end(facts: Facts) -> Iterator[Finding]:
         yield Finding("not-followed", f"{facts.waiting:,} pages are known but were not asked for", fails=False)
 
 
-def _without_doubles(facts: Facts) -> list[tuple[str, str, int, int]]:
+def _without_duplicates(facts: Facts) -> list[tuple[str, str, int, int]]:
     """The listings; of a single one the rows without those that stand twice in it."""
     listings = list(facts.listings)
     if len(listings) != 1 or not facts.tables or listings[0][0] not in facts.main_kinds:
         return listings
     kind, url, stated, came = listings[0]
-    return [(kind, url, stated, came - facts.tables[0].account.doubles)]
+    return [(kind, url, stated, came - facts.tables[0].account.duplicates)]
 
 
 def _listings(facts: Facts) -> Iterator[Finding]:
     if facts.end != "complete":
         return
-    listings = _without_doubles(facts)
+    listings = _without_duplicates(facts)
     short = [one for one in listings if one[3] < one[2]]
     long = [one for one in listings if one[3] > one[2]]
     for code, which, word in (("rows-missing", short, "fewer"), ("rows-beyond", long, "more")):
@@ -342,17 +342,17 @@ def _blank(facts: Facts) -> Iterator[Finding]:
                 yield Finding("blank", f"{column.name} is blank in every row", table=table.name, column=column.name)
 
 
-def _doubles(facts: Facts) -> Iterator[Finding]:
+def _duplicates(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables:
-        if table.account.doubles:
-            ways = sorted(table.account.double_ways.items(), key=lambda item: -item[1].count)
+        if table.account.duplicates:
+            ways = sorted(table.account.duplicate_ways.items(), key=lambda item: -item[1].count)
             examples = tuple(f"{found.count:,} {way}" for way, found in ways[:_EXAMPLES])
-            what = f"{table.account.doubles:,} of {table.account.given:,} rows of {table.name} came twice and were left out"
-            yield Finding("doubles", what, fails=False, table=table.name, examples=examples)
+            what = f"{table.account.duplicates:,} of {table.account.given:,} rows of {table.name} came twice and were left out"
+            yield Finding("duplicates", what, fails=False, table=table.name, examples=examples)
 
 
 def _keys(facts: Facts) -> Iterator[Finding]:
-    """Rows that lack a part of their key: nothing tells them from others, and none is a double."""
+    """Rows that lack a part of their key: nothing tells them from others, and none is a duplicate."""
     for table in facts.tables:
         for column in table.key:
             lacking = table.rows - table.account.filled.get(column, 0)
@@ -393,5 +393,5 @@ RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
     _unread,
     _notes,
     _keys,
-    _doubles,
+    _duplicates,
 )

@@ -200,7 +200,7 @@ def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
         return {flat(row[place]) for row in other.rows() if row[place] is not None}
 
     return check_table(
-        run_table(run, source.name, with_helpers=True), check, account.doubles, Context(run.as_of[:10], values)
+        run_table(run, source.name, with_helpers=True), check, account.duplicates, Context(run.as_of[:10], values)
     )
 
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 DATABASE = "run.sqlite"
 PAGES = "pages"
+DOWNLOADS = "downloads"
 PLAN = "plan.toml"
 LOG = "run.log"
 LOCK = "run.lock"
@@ -233,7 +234,7 @@ def run_folders(runs: Path, plan: str | None = None) -> list[Path]:
 
 
 def run_found(folder: Path) -> RunFound:
-    """What a list tells about a run; its rows are those of pages, doubles counted."""
+    """What a list tells about a run; its rows are those of pages, duplicates counted."""
     from wadi.store.outcome import State
     from wadi.store.state import RunState
 

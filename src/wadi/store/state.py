@@ -524,7 +524,7 @@ class RunState:
         return [(kind, url, total, rows) for kind, url, total, rows in found.values() if total is not None]
 
     def row_count(self) -> int:
-        """Rows that pages gave to all tables, doubles and rejects included."""
+        """Rows that pages gave to all tables, duplicates and rejects included."""
         query = "SELECT coalesce(sum(count), 0) FROM rows WHERE NOT completes"
         return int(self._db.execute(query).fetchone()[0])
 

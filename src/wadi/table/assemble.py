@@ -1,4 +1,4 @@
-"""Committed rows put together into tables: in reading order, completed by detail pages, doubles and rejects taken out.
+"""Committed rows put together into tables: in reading order, completed by detail pages, duplicates and rejects taken out.
 
 Nothing of this depends on the order in which replies came: the same stored pages give the same rows.
 """
@@ -20,9 +20,9 @@ from wadi.plan.starts import FILE
 from wadi.store.order import Visit, Walk
 from wadi.store.outcome import CellProblem, State, TableRows
 from wadi.store.state import RunState
-from wadi.table.account import Account, way_of_double
+from wadi.table.account import Account, way_of_duplicate
 from wadi.table.by_route import fields_by_route, value_by_route
-from wadi.table.doubles import FirstStands, Stand, stand_of
+from wadi.table.duplicates import FirstStands, Stand, stand_of
 from wadi.table.files import FileCells
 from wadi.table.finish import Finish, Made, Means, Reject, Trouble, hashed
 from wadi.table.seen import Seen, Sighting
@@ -39,7 +39,7 @@ _NO_MEANS = Means()
 class Placed:
     """A row with its place: the page that gave it, in its place, and the row's number there.
 
-    `parent` is the row that a row of a list stands in, `others` are doubles that were merged into this one.
+    `parent` is the row that a row of a list stands in, `others` are duplicates that were merged into this one.
     """
 
     cells: Cells
@@ -51,7 +51,7 @@ class Placed:
 
 class _Fate(Enum):
     ACCEPTED = 1
-    DOUBLE = 2
+    DUPLICATE = 2
     REJECTED = 3
 
 
@@ -95,7 +95,7 @@ class Assembly:
         self._collected = [self._place[name] for name in self._plan.collect if name in self._place]
         self._occurrences = self._place.get(self._plan.occurrences or "")
         collects = bool(self._collected) or self._occurrences is not None
-        self._settles = bool(self._key) and (collects or self._plan.doubles in ("last", "merge"))
+        self._settles = bool(self._key) and (collects or self._plan.duplicates in ("last", "merge"))
         """Whether rows of one key are put together, so that all have to be there before the first is whole."""
         self._by_route = fields_by_route(plan, table, means)
         self._made = Made(self._plan, self._columns, means.functions)
@@ -105,7 +105,7 @@ class Assembly:
         self._trouble = trouble or (lambda trouble: None)
         self._seen = FirstStands()
         self._files = FileCells(state, plan, table, self._columns)
-        has_seen = sighting is not None and self._plan.seen and bool(self._key)
+        has_seen = sighting is not None and self._plan.history and bool(self._key)
         self._lacking: set[tuple[int, int]] = set()
         self._known = Seen(sighting, self.columns, self._key) if sighting and has_seen else None
         self._told: set[int] = set()
@@ -155,36 +155,36 @@ class Assembly:
 
     @cached_property
     def _is_simple(self) -> bool:
-        """Whether rows are taken as pages give them, but for doubles."""
+        """Whether rows are taken as pages give them, but for duplicates."""
         is_made = self._completing or self._is_list or not self._made.is_idle or self._known is not None
         is_told = self._is_heard or self._settles
         return self._is_plain and not (is_made or is_told or self._required or self._limit is not None)
 
     def _simple_rows(self) -> Iterator[Cells]:
         """The rows of a simple table, page by page: the same as by `placed`, in half the time."""
-        key = self._key if self._plan.doubles == "first" else []
+        key = self._key if self._plan.duplicates == "first" else []
         for visit in Walk(self._state).all():
             rows = self._page_rows(visit)
             self.account.given += len(rows)
-            kept = self._without_doubles(rows, key, visit) if key else rows
+            kept = self._without_duplicates(rows, key, visit) if key else rows
             self.account.accepted += len(kept)
             self._count_filled(kept[:])
             yield from kept if self._written is None else [cells[: self._written] for cells in kept]
 
-    def _without_doubles(self, rows: list[Cells], key: list[int], visit: Visit) -> list[Cells]:
+    def _without_duplicates(self, rows: list[Cells], key: list[int], visit: Visit) -> list[Cells]:
         """A page's rows without those whose key has been there."""
         place, is_single = key[0], len(key) == 1
         keys = [one if is_single and (one := cells[place]).__class__ is str else key_of(cells, key) for cells in rows]
         stood = self._seen.stood(keys, visit)
         for number, first in stood.items():
-            self._account_double(key_of(rows[number], key) or (), first, visit)
+            self._account_duplicate(key_of(rows[number], key) or (), first, visit)
         return [cells for number, cells in enumerate(rows) if number not in stood] if stood else rows
 
     def placed(self) -> Iterator[Placed]:
         """The rows with their places."""
         rows = self._accepted(self._list_rows() if self._is_list else self._own_rows())
         if self._settles:
-            rows = iter(self._settled_doubles(rows))
+            rows = iter(self._settled_duplicates(rows))
         uncounted: list[Cells] = []
         try:
             for row in rows:
@@ -404,14 +404,14 @@ class Assembly:
         if missing is not None:
             name = self._columns[missing].name
             return self._rejected(row, Reject(f"no {name}", f'no value for "{name}", which is required'))
-        if self._key and self._plan.doubles == "first" and not self._settles:
+        if self._key and self._plan.duplicates == "first" and not self._settles:
             key = key_of(cells, self._key)
             if key is not None:
                 first = self._seen.first(key, row.visit)
                 if first is not None:
-                    self._account_double(key, first, row.visit)
-                    self._tell_double(row, first, row.visit)
-                    return _Fate.DOUBLE
+                    self._account_duplicate(key, first, row.visit)
+                    self._tell_duplicate(row, first, row.visit)
+                    return _Fate.DUPLICATE
         return _Fate.ACCEPTED
 
     def _rejected(self, row: Placed, reject: Reject) -> _Fate:
@@ -432,16 +432,18 @@ class Assembly:
         came = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds") if at else None
         return self._url(page), came
 
-    def _account_double(self, key: tuple[Any, ...], first: Stand, again: Visit) -> None:
+    def _account_duplicate(self, key: tuple[Any, ...], first: Stand, again: Visit) -> None:
         shown = " ".join(map(str, key))
-        way = way_of_double(first, stand_of(again))
-        self.account.add_double(way, shown, self._url(first.page), self._url(again.page))
+        way = way_of_duplicate(first, stand_of(again))
+        self.account.add_duplicate(way, shown, self._url(first.page), self._url(again.page))
 
-    def _tell_double(self, row: Placed, first: Stand, again: Visit) -> None:
+    def _tell_duplicate(self, row: Placed, first: Stand, again: Visit) -> None:
         """Tell of a row that was left out; `first` is where the record stood first, `again` where the double was met."""
         if self._is_heard:
-            way, cells = way_of_double(first, stand_of(again)), self._named(row.cells)
-            self._trouble(Trouble(row.visit.page, row.number, None, "", "double", way, cells=cells, first=first.page))
+            way, cells = way_of_duplicate(first, stand_of(again)), self._named(row.cells)
+            self._trouble(
+                Trouble(row.visit.page, row.number, None, "", "duplicate", way, cells=cells, first=first.page)
+            )
 
     def _named(self, cells: Cells) -> dict[str, Any]:
         """The cells of a row by column, those that are missing left out."""
@@ -449,7 +451,7 @@ class Assembly:
         own = self._plan.hash
         return {name: hashed(cell, self._hash_key) if name in own else cell for name, cell in named.items()}
 
-    def _settled_doubles(self, rows: Iterable[Placed]) -> list[Placed]:
+    def _settled_duplicates(self, rows: Iterable[Placed]) -> list[Placed]:
         """One row for each key: the first, the last one, or the first with its gaps filled from the others; with what is
         collected over all of them. Held in memory."""
         kept: dict[Any, Placed] = {}
@@ -463,12 +465,12 @@ class Assembly:
             if first is None:
                 kept[name] = row
                 continue
-            self._account_double(key or (), stand_of(first.visit), row.visit)
-            self._tell_double(first if self._plan.doubles == "last" else row, stand_of(first.visit), row.visit)
-            if self._plan.doubles == "last":
+            self._account_duplicate(key or (), stand_of(first.visit), row.visit)
+            self._tell_duplicate(first if self._plan.duplicates == "last" else row, stand_of(first.visit), row.visit)
+            if self._plan.duplicates == "last":
                 del kept[name]
                 kept[name] = row
-            elif self._plan.doubles == "merge":
+            elif self._plan.duplicates == "merge":
                 pairs = zip(first.cells, row.cells, strict=True)
                 first.cells[:] = [new if old is None else old for old, new in pairs]
                 first.others += (row,)
@@ -516,7 +518,7 @@ class Assembly:
 
 
 def key_of(row: Cells, places: list[int]) -> tuple[Any, ...] | None:
-    """The key of a row; None when a part of it is missing: such a row is no double of any other."""
+    """The key of a row; None when a part of it is missing: such a row is no duplicate of any other."""
     if len(places) == 1:
         value = row[places[0]]
         return None if value is None else (tuple(value) if value.__class__ is list else value,)

@@ -145,7 +145,7 @@ def _schema_field(plan: Plan, table: str, column: Column, *, unique: bool) -> di
     if column.many:
         found["itemType"] = kind
     constraints: dict[str, Any] = {"required": True} if column.required else {}
-    if unique and table_plan(plan, table).doubles != "keep":
+    if unique and table_plan(plan, table).duplicates != "all":
         constraints["unique"] = True
     if constraints:
         found["constraints"] = constraints

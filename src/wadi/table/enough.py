@@ -14,9 +14,9 @@ class EnoughRows:
 
     def __init__(self, state: RunState, plan: Plan, table: str, limit: int, *, means: Means) -> None:
         assembly = Assembly(state, plan, table, means=means)
-        doubles = table_plan(plan, table).doubles
+        duplicates = table_plan(plan, table).duplicates
         # Later rows change earlier ones with "last" and "merge", so nothing is certain before the end.
-        self._open_end = doubles in ("last", "merge") and bool(table_plan(plan, table).key)
+        self._open_end = duplicates in ("last", "merge") and bool(table_plan(plan, table).key)
         self._open_end = self._open_end or any(name == table for _, name, _ in lists_of(plan))
         self._certain = assembly.certain()
         self._limit = limit

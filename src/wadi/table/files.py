@@ -11,11 +11,11 @@ from typing import Any
 from wadi.plan.columns import FILE_PARTS, Column, fields_giving
 from wadi.plan.model import Plan
 from wadi.plan.starts import FILE, file_request
+from wadi.store.folder import DOWNLOADS
 from wadi.store.outcome import StoredFile
 from wadi.store.state import RunState
 from wadi.web.parameters import filled, written
 
-FILES = "files"
 _NOT_IN_NAMES = re.compile(r"[\x00-\x1f\x7f<>:\"|?*\\]")
 _LONGEST = 120
 Cells = list[Any]
@@ -104,7 +104,7 @@ def named(pattern: str, values: Mapping[str, Any], stored: str) -> str:
     segments = [_segment(part) for part in str(filled(pattern, clean)).split("/")]
     name = "/".join(part for part in segments if part) or "file"
     ending = PurePosixPath(stored).suffix
-    return f"{FILES}/{name}" if ending and name.lower().endswith(ending) else f"{FILES}/{name}{ending}"
+    return f"{DOWNLOADS}/{name}" if ending and name.lower().endswith(ending) else f"{DOWNLOADS}/{name}{ending}"
 
 
 def _segment(text: str) -> str:

@@ -40,7 +40,7 @@ class Means:
 class Trouble:
     """A cell or a row that did not come about: page, number of the row on it, column (None: the row), raw text, and words.
 
-    Of a row that was left out `cells` are its values by column, and of a double `first` is the page that had the record first.
+    Of a row that was left out `cells` are its values by column, and of a duplicate `first` is the page that had the record first.
     """
 
     page: int

@@ -23,7 +23,7 @@ def has_outcomes(plan: Plan) -> bool:
 
 
 class Outcomes:
-    """The table of outcomes: the inputs' columns, `outcome`, `rows` (of the main table, doubles counted), and `problem`."""
+    """The table of outcomes: the inputs' columns, `outcome`, `rows` (of the main table, duplicates counted), and `problem`."""
 
     def __init__(self, state: RunState, plan: Plan, table: str) -> None:
         self._state = state

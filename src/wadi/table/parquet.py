@@ -34,7 +34,7 @@ def write_parquet(out: BinaryIO, columns: Sequence[Column], rows: Iterable[list[
                     cells = [None if cell is None else read(cell) for cell in cells]
                 arrays.append(
                     pa.array(
-                        _doubles(cells) if columns[place].type in _DOUBLE else cells, type=schema.field(place).type
+                        _duplicates(cells) if columns[place].type in _DOUBLE else cells, type=schema.field(place).type
                     )
                 )
             writer.write_table(pa.Table.from_arrays(arrays, schema=schema))
@@ -45,10 +45,11 @@ def write_parquet(out: BinaryIO, columns: Sequence[Column], rows: Iterable[list[
 _DOUBLE = frozenset({"number", "money", "percent"})
 
 
-def _doubles(cells: list[Any]) -> list[Any]:
+def _duplicates(cells: list[Any]) -> list[Any]:
     """The numbers of a column as floats, since whole ones beyond 2^53 may stand among them."""
     return [
-        float(cell) if cell.__class__ is int else _doubles(cell) if isinstance(cell, list) else cell for cell in cells
+        float(cell) if cell.__class__ is int else _duplicates(cell) if isinstance(cell, list) else cell
+        for cell in cells
     ]
 
 

@@ -1,4 +1,4 @@
-"""What did not come about, as tables: `problems` (cells that could not be read), `rejects` and `doubles` (rows that were left
+"""What did not come about, as tables: `problems` (cells that could not be read), `rejects` and `duplicates` (rows that were left
 out, with the reason and with where the record stood first)."""
 
 from __future__ import annotations
@@ -12,8 +12,8 @@ from wadi.table.account import Account
 from wadi.table.assemble import Assembly
 from wadi.table.finish import Trouble
 
-PROBLEMS, REJECTS, DOUBLES = "problems", "rejects", "doubles"
-TROUBLES = (PROBLEMS, REJECTS, DOUBLES)
+PROBLEMS, REJECTS, DUPLICATES = "problems", "rejects", "duplicates"
+TROUBLES = (PROBLEMS, REJECTS, DUPLICATES)
 _COLUMNS: dict[str, dict[str, TypeName]] = {
     PROBLEMS: {
         "table": "string",
@@ -26,7 +26,7 @@ _COLUMNS: dict[str, dict[str, TypeName]] = {
         "place": "integer",
     },
     REJECTS: {"table": "string", "what": "string", "row": "object", "url": "url", "place": "integer"},
-    DOUBLES: {
+    DUPLICATES: {
         "table": "string",
         "what": "string",
         "row": "object",
@@ -35,7 +35,7 @@ _COLUMNS: dict[str, dict[str, TypeName]] = {
         "first_url": "url",
     },
 }
-_OWN = {"rejected": REJECTS, "double": DOUBLES}
+_OWN = {"rejected": REJECTS, "duplicate": DUPLICATES}
 """What is told of whole rows, by code; all else is of cells."""
 Assemble = Callable[[str, Callable[[Trouble], None]], Any]
 """Makes the assembly of a table that tells its troubles."""

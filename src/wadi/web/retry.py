@@ -57,7 +57,7 @@ def decide(
 
     Tried again: no connection, time-outs, replies broken off, and 408, 425, 429, 500, 502, 503, 504; GET and HEAD only,
     since sending another method twice may do a thing twice, unless the policy allows it. The wait is `share` (0 to 1, at
-    random: full jitter) of one that doubles. A wait that the host asks for (`Retry-After`) is kept when it is the longer
+    random: full jitter) of one that duplicates. A wait that the host asks for (`Retry-After`) is kept when it is the longer
     one; one beyond the longest wait ends the tries.
     """
     status = failure.reply.status if failure.reply else None

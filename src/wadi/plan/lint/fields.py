@@ -181,24 +181,25 @@ _BY_FORMAT = ("date", "datetime", "time", "duration", "point")
 def _excluded(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
     """Keys that mean something only beside others."""
     numbers = ("integer", "number", "money", "percent")
-    is_number = field.type in numbers or (path[-1] in ("total", "last") and path[-2] != "fields")
+    is_number = field.type in numbers or (path[-1] in ("total", "end_page") and path[-2] != "fields")
     by_locale = is_number or field.type in _BY_LOCALE or isinstance(field, PartOf) or bool(field.parts)
     wants = (
         ("unit", field.unit is not None and not is_number, 'a type of numbers:  type = "number"'),
         ("locale", field.locale is not None and not by_locale, 'a type that is read by locale:  type = "number"'),
         ("format", field.format is not None and field.type not in _BY_FORMAT, 'a type of dates or times:  type = "date"'),
+        ("within", field.within is not None and not field.label, 'within is for label:  label = "Depth"'),
         ("split", field.split is not None and not field.many, 'many = true  makes a list of the pieces'),
         ("distinct", field.distinct and not field.many, "distinct is for many"),
         ("in_order", field.in_order and not field.many, "in_order is for many"),
         ("join", field.join is not None and not field.many, "join is for many"),
         ("units", bool(field.units) and not field.unit and field.type != "percent", 'unit = "…"  is what they become'),
-        ("around", field.around and field.type not in numbers, "around is for numbers"),
+        ("other_words", field.other_words and field.type not in numbers, "other_words is for numbers"),
         ("range", field.range is not None and field.type not in numbers, "range is for numbers"),
         ("currency", field.currency is not None and field.type != "money", 'currency is for type = "money"'),
         ("region", field.region is not None and field.type != "phone", 'region is for type = "phone"'),
         ("zone", field.zone is not None and field.type not in ("datetime", "date"), 'zone is for type = "datetime"'),
         ("output", field.output is not None and field.type not in WRITTEN_OUT, 'output is for type = "datetime"'),
-        ("keep", field.keep and not field.parts, "keep is for fields with parts"),
+        ("whole", field.whole and not field.parts, "whole is for fields with parts"),
     )  # fmt: skip
     for key, is_wrong, now in wants:
         if is_wrong:

@@ -23,7 +23,7 @@ def nexts(plan: Plan, text: PlanText) -> Iterator[Finding]:
             yield from _way(path, kind.next, text)
             yield from _ends(path, plan, page, kind.next, text)
             yield from _posted(path, plan, page, kind.next, text)
-            for name, field in (*kind.next.send.items(), *kind.next.keep.items()):
+            for name, field in (*kind.next.send.items(), *kind.next.remember.items()):
                 if (field.source or "").partition(".")[0] in ("link", "input"):
                     at = (*path, "send" if name in kind.next.send else "keep", name, "from")
                     what = f"next takes nothing from {field.source!r}: it is not on the page"
@@ -67,10 +67,10 @@ def _ends(path: Path, plan: Plan, page: str, following: NextPlan, text: PlanText
         what = "a counted listing ends with a page without rows, and there are no rows"
         yield at, text.problem("missing-key", at, what, key=True)
     at = (*path, "until")
-    if following.until == "total" and kind.total is None:
+    if following.end_when == "total" and kind.total is None:
         what = 'until = "total" needs the total that the page states'
         yield at, text.problem("missing-key", at, what, key=True, now=f'[page.{page}] total = "…"')
-    if following.until == "total" and (following.at or following.text or following.rel):
+    if following.end_when == "total" and (following.at or following.text or following.rel):
         what = "a stated total does not overrule a link that is there"
         yield at, text.problem("both-keys", at, what, key=True, now="until goes with count and send")
 
@@ -80,7 +80,7 @@ def asks(plan: Plan, text: PlanText) -> Iterator[Finding]:
     for path, _, asking in asks_of(plan):
         picked = set(asking.send)
         if isinstance(asking, NextPlan):
-            picked |= set(asking.keep) | ({asking.count.parameter} if asking.count else set())
+            picked |= set(asking.remember) | ({asking.count.parameter} if asking.count else set())
         yield from _named(path, plan, asking, picked, text)
         if asking.null and asking.post != "json":
             at = (*path, "null")

@@ -103,7 +103,7 @@ def _header_fields(plan: Plan, text: PlanText) -> Iterator[Finding]:
         fields: dict[str, str] = getattr(plan, part).headers
         said += [((part, "headers", name), name, value, set()) for name, value in fields.items()]
     for path, _, asking in asks_of(plan):
-        picked = set(asking.send) | (set(asking.keep) if isinstance(asking, NextPlan) else set())
+        picked = set(asking.send) | (set(asking.remember) if isinstance(asking, NextPlan) else set())
         said += [((*path, "headers", name), name, value, picked) for name, value in asking.headers.items()]
     for path, field, value, picked in said:
         if not _FIELD.fullmatch(field) or _OF_THE_PAGE.fullmatch(field) or not value.strip():

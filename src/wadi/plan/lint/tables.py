@@ -60,7 +60,7 @@ def tables_rule(plan: Plan, text: PlanText) -> Iterator[Finding]:
             continue
         yield from _named_columns(plan, name, text)
         yield from _seen(plan, name, text)
-        yield from _over_doubles(plan, name, text)
+        yield from _over_duplicates(plan, name, text)
         yield from made_columns(plan, name, text)
         if table.prefer and table.prefer not in plan.page:
             at = ("table", name, "prefer")
@@ -106,27 +106,29 @@ def _named_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
 def _seen(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     """What a table with first_seen, last_seen and gone needs: a key, and these names free."""
     table = plan.table[name]
-    if not table.seen:
+    if not table.history:
         return
-    at: Path = ("table", name, "seen")
+    at: Path = ("table", name, "history")
     if not table.key:
         now = 'key = ["…"]  names the columns that tell one record from another'
-        yield at, text.problem("missing-key", at, "seen needs a key to know records again", key=True, now=now)
+        yield at, text.problem("missing-key", at, "history needs a key to know records again", key=True, now=now)
     if any(child == name for _, child, _ in lists_of(plan)):
         what = f'the rows of "{name}" stand inside others, so only those can be known again'
-        yield at, text.problem("both-keys", at, what, key=True, now="seen of the table that they are tied to")
+        yield at, text.problem("both-keys", at, what, key=True, now="history of the table that they are tied to")
     for column in SEEN_COLUMNS:
         if fields_giving(plan, name, column):
-            yield at, text.problem("double-column", at, f'"{column}" is a column of seen, and of a field', key=True)
+            yield at, text.problem("double-column", at, f'"{column}" is a column of history, and of a field', key=True)
 
 
-def _over_doubles(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
+def _over_duplicates(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     """What is collected and counted over rows of the same key: there is a key, and the columns are of one value for each row."""
     table = plan.table[name]
     for key in ("collect", "occurrences"):
         at: Path = ("table", name, key)
-        if getattr(table, key) and (not table.key or table.doubles == "keep"):
-            now = 'key = ["…"]  says which rows are of one record, and doubles = "first" or "merge" puts them together'
+        if getattr(table, key) and (not table.key or table.duplicates == "all"):
+            now = (
+                'key = ["…"]  says which rows are of one record, and duplicates = "first" or "merge" puts them together'
+            )
             yield at, text.problem("missing-key", at, f"{key} is about rows with the same key", key=True, now=now)
     if table.occurrences and (table.occurrences in table.constant or fields_giving(plan, name, table.occurrences)):
         at = ("table", name, "occurrences")

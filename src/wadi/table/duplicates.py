@@ -20,7 +20,7 @@ _FIRST_SIZE = 1 << 15
 
 @dataclass(frozen=True, slots=True)
 class Stand:
-    """Where a row stands, as far as it tells doubles apart: page, listing, start, and the kinds of the pages on the way."""
+    """Where a row stands, as far as it tells duplicates apart: page, listing, start, and the kinds of the pages on the way."""
 
     page: int
     listing: int

@@ -1,0 +1,152 @@
+"""One meaning, one piece of code: what was said twice, and differently, in two places."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+
+import pytest
+
+from conftest import Program, serving
+from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.plan.reader import PlanError
+
+LIST = """[start]
+page = "list"
+addresses = ["{+site}/l"]
+[page.list]
+rows = "li"
+table = "t"
+NEXT
+[page.list.fields]
+FIELDS
+"""
+
+
+def _plan(fields: str, following: str = "", more: str = "") -> str:
+    return LIST.replace("FIELDS", fields).replace("NEXT", following) + more
+
+
+@pytest.mark.parametrize(
+    "day",
+    [
+        'at = ".", type = "date"',
+        'at = ".", type = "datetime"',
+        'at = ".", type = "date", adjust = "add-days 1"',
+    ],
+)
+@pytest.mark.parametrize("key", ['[table.t]\nkey = "day"\n', ""])
+def test_a_quiet_listing_that_is_read_again_did_not_shift(tmp_path: Path, day: str, key: str) -> None:
+    days = [f"2026-05-{number:02}" + ("T10:00" if "datetime" in day else "") for number in range(1, 7)]
+    pages = {
+        "/l": items(*days[:3], more="<a class=n href=/m>"),
+        "/m": items(*days[3:], more="<a class=n href=/o>"),
+        "/o": items("2026-06-01" + ("T10:00" if "datetime" in day else "")),
+    }
+    plan = _plan(f"day = {{ {day} }}", 'next = { at = "a.n", reread = true }', key)
+    with crawled(tmp_path, pages, plan) as done:
+        assert done.notes == []
+        assert len(done.host.asked) == 5
+
+
+def test_the_summary_and_verify_say_the_same_of_two_listings_of_one_table(program: Program) -> None:
+    plan = (
+        HEAD
+        + """[start]
+page = "front"
+addresses = ["{+site}/"]
+[page.front]
+open = { old = "a.old", new = "a.new" }
+[page.old]
+rows = "li"
+table = "t"
+total = "b"
+fields = { name = "." }
+[page.new]
+rows = "li"
+table = "t"
+total = "b"
+fields = { name = "." }
+"""
+    )
+    pages = {
+        "/": "<a class=old href=/o>o</a><a class=new href=/n>n</a>",
+        "/o": items("a", "b", more="<b>2</b>"),
+        "/n": items("c", "d", "e", more="<b>3</b>"),
+    }
+    with serving(SmallHost(pages).application) as site:
+        (program.folder / "p.toml").write_text(plan.replace("http://h", site))
+        done = program("run", "p.toml")
+    assert "t: 5 rows of 5 that the site states" in done.err
+    assert "5 of 5 t" in program("verify", "p").out
+
+
+@pytest.mark.parametrize(
+    ("plan", "said"),
+    [
+        ("next = { at = 'a', end_status = ['abc', 'x'] }", ["end_status", "end_status"]),
+        ("expect = [1, 'li', 2]", ["expect", "expect"]),
+        ("rows_ = 'li'", ["rows_"]),
+    ],
+)
+def test_lint_names_each_mistake_once_and_invents_none(tmp_path: Path, plan: str, said: list[str]) -> None:
+    with pytest.raises(PlanError) as told:
+        plan_of(tmp_path, _plan('name = "."', plan))
+    problems = told.value.problems
+    assert len(problems) == len(said), [str(one) for one in problems]
+    assert all(word in problem.what + problem.excerpt for word, problem in zip(said, problems, strict=True))
+    assert not any("'.'" in problem.what for problem in problems)
+
+
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ('[table.t]\nkey = "name"\ndoubles = "first"', "duplicates"),
+        ('[table.t]\nkey = "name"\nseen = true', "history"),
+        ("[limits]\nkeep = '90 d'", "keep_pages"),
+        ("[page.list.next]\nat = 'a'\nuntil = 'no new rows'", "end_when"),
+        ("[page.list.next]\nat = 'a'\nstop = 'b'", "end_at"),
+        ("[page.list.next]\nat = 'a'\nmore = 'b'", "end_unless"),
+        ("[page.list.next]\nat = 'a'\nlast = 'b'", "end_page"),
+        ("[page.list.next]\nat = 'a'\nkeep = { t = 'b' }", "remember"),
+        ("[page.list.fields.x]\nat = 'a'\naround = true", "other_words"),
+        ("[page.list.fields.x]\nat = 'a'\nkeep = true", "whole"),
+        ("[page.list.fields.x]\nat = 'a'\ntake = 'clean html'", "safe html"),
+        ("[page.list.fields.x]\nat = 'a'\nclean = 'remove x'", "drop-match"),
+        ("[page.list.fields.x]\nat = 'a'\nclean = 'prepend x'", "put-before"),
+        ("[page.list.fields.x]\nat = 'a'\ntype = 'number'\nadjust = 'times 60'", "* NUMBER"),
+        ("[page.other]\nheader = 3\nrows = '$[*]'\ntable = 'o'\nfields = { a = '$.a' }", "heading_line"),
+    ],
+)
+def test_words_of_before_are_refused_with_those_of_today(tmp_path: Path, old: str, new: str) -> None:
+    with pytest.raises(PlanError) as told:
+        plan_of(tmp_path, _plan('name = "."', more=old))
+    hints = [problem.now for problem in told.value.problems]
+    assert any(f'"{new}" now' in hint for hint in hints), hints
+
+
+def test_standard_output_has_one_thing(program: Program) -> None:
+    with serving(SmallHost({"/l": items("a", "b")}).application) as site:
+        (program.folder / "p.toml").write_text((HEAD + _plan('name = "."')).replace("http://h", site))
+        seen = program("preview", "p.toml", "-o", "-")
+        assert (seen.status, list(csv.reader(io.StringIO(seen.out)))) == (0, [["name"], ["a"], ["b"]])
+        assert "the first 2 rows" in seen.err
+        assert program("run", "p.toml").status == 0
+        for command in (("preview", "p.toml"), ("run", "p.toml"), ("resume", "p"), ("reparse", "p")):
+            both = program(*command, "--json", "-o", "-")
+            assert (both.status, "both want standard output" in both.err) == (2, True), command
+            assert both.out == ""
+        assert json.loads(program("reparse", "p", "--json").out)["end"] == "complete"
+        assert "is given twice" in program("export", "p", "-o", "-", "-o", "-").err
+
+
+def test_a_package_says_the_delimiter_that_its_file_has(program: Program) -> None:
+    with serving(SmallHost({"/l": items("a", "b")}).application) as site:
+        (program.folder / "p.toml").write_text((HEAD + _plan('name = "."')).replace("http://h", site))
+        for given, said in ((";", ";"), ("tab", "\t"), (",", ",")):
+            assert program("run", "p.toml", "-o", "t.csv", "-q", "--delimiter", given).status == 0
+            assert program("export", "p", "-o", "t.csv", "--package", "--delimiter", given).status == 0
+            package = json.loads((program.folder / "datapackage.json").read_text())
+            assert package["resources"][0]["dialect"]["delimiter"] == said
