@@ -65,7 +65,7 @@ class Crawled:
 
     @property
     def failures(self) -> list[str]:
-        return [problem["code"] for _, _, problem in self.run.state.failures()]
+        return [failed.problem["code"] for failed in self.run.state.failures()]
 
     def rows(self, table: str | None = None) -> list[list[Any]]:
         return self.run.read(table).rows

@@ -303,7 +303,7 @@ def test_a_crawl_is_told_in_time() -> None:
         at(0, "page_done", status=200), at(1, "tried_again", cause="timed-out", wait_s=2.0),
         at(4, "page_done", status=200), at(5, "pace", host="h:80", pause_s=1.0, why="the host refused a request"),
         at(8, "host_rests", host="h:80", seconds=30.0, why="five failures"),
-        at(10, "page_failed", problem={"code": "http-status", "what": "http://h/: status 410 (Gone)"}),
+        at(10, "page_failed", status=410, problem={"code": "http-status", "what": "http://h/: status 410 (Gone)"}),
     ]  # fmt: skip
     found = timeline_of(events)
     assert found is not None

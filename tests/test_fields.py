@@ -12,10 +12,11 @@ from conftest import Program, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
-from wadi.actions.reparse import NOT_FETCHED, reparse
+from wadi.actions.reparse import reparse
 from wadi.actions.run import expire
 from wadi.actions.trace import Tracer
 from wadi.problems import PlanError, UsageError
+from wadi.store.outcome import End
 
 BASE = """[start]
 page = "list"
@@ -292,7 +293,7 @@ def test_stored_pages_are_read_again_and_new_ones_are_counted_and_fetched(tmp_pa
             with new:
                 assert (done.read, done.not_fetched) == (1, 2)
                 assert len(host.asked) == before
-                assert (new.end, new.read().rows) == (NOT_FETCHED, [["x", None], ["y", None]])
+                assert (new.end, new.read().rows) == (End.NOT_FETCHED, [["x", None], ["y", None]])
                 crawl(new)
                 assert sorted(host.asked[before:]) == ["GET /1", "GET /2"]
                 assert new.read().rows == [["x", "one"], ["y", "two"]]
@@ -311,7 +312,7 @@ def test_failed_pages_stay_failed_when_read_again(tmp_path: Path) -> None:
         new, _ = reparse(done.run, done.run.loaded, tmp_path / "again")
         with new:
             assert new.read().rows == done.rows()
-            assert next(iter(new.state.failures()))[2]["code"] == "http-status"
+            assert next(iter(new.state.failures())).problem["code"] == "http-status"
 
 
 def test_many_pages_are_read_again_by_several_processes(tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ from wadi.quality.drift import Drift
 from wadi.quality.html import rendered
 from wadi.quality.verdict import Facts, Rowless, TableFacts, verdict_of
 from wadi.quality.words import figure, share
-from wadi.store.outcome import CellProblem
+from wadi.store.outcome import CellProblem, End, FailedPage
 from wadi.table.account import Account, DuplicateWay, RejectWay
 
 COLUMNS = [
@@ -37,8 +37,8 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ({"earlier": 1}, [], "10 springs; all that was asked for holds, and nothing drifted against the run before."),
     ({"earlier": 3}, [], "10 springs; all that was asked for holds, and nothing drifted against 3 earlier runs."),
     ({"end": None, "waiting": 4}, [("not-finished", True)], "4 pages known but not asked for"),
-    ({"end": "host refused"}, [("not-finished", True)], "the crawl ended early (host refused)"),
-    ({"end": "rows limit", "waiting": 2}, [("limit", False)], "all that was asked for holds"),
+    ({"end": End.REFUSED}, [("not-finished", True)], "the crawl ended early (host refused)"),
+    ({"end": End.ENOUGH_ROWS, "waiting": 2}, [("limit", False)], "all that was asked for holds"),
     ({"waiting": 2}, [("not-followed", False)], "all that was asked for holds"),
     ({"listings": [("list", "http://h/", 12, 10)]}, [("rows-missing", True)], "10 of 12 springs; the listing gave fewer rows"),
     ({"listings": [("list", "http://h/", 8, 10)]}, [("rows-beyond", True)], "the listing gave more rows than it states: 10 of 8"),
@@ -49,19 +49,19 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
         [("rows-missing", True)],
         "1 of 2 listings gave fewer rows than they state: 5 of 7",
     ),
-    ({"listings": [("list", "http://h/", 12, 3)], "end": "pages limit"}, [("limit", False)], "10 of 12 springs; all"),
-    ({"failures": [("spring", "http://h/1", problem())]}, [("pages-failed", True)], "1 spring page missing (404)"),
+    ({"listings": [("list", "http://h/", 12, 3)], "end": End.ENOUGH_PAGES}, [("limit", False)], "10 of 12 springs; all"),
+    ({"failures": [FailedPage("spring", "http://h/1", 404, problem())]}, [("pages-failed", True)], "1 spring page missing (404)"),
     (
-        {"failures": [("spring", "http://h/1", problem())] * 2, "tables": [table(incomplete=2, incomplete_rows=[3, 7])]},
+        {"failures": [FailedPage("spring", "http://h/1", 404, problem())] * 2, "tables": [table(incomplete=2, incomplete_rows=[3, 7])]},
         [("pages-failed", True)],
         '10 springs; 2 spring pages missing (404): rows 3, 7 lack "altitude".',
     ),
     (
-        {"failures": [("spring", "http://h/1", problem())], "tables": [table(incomplete=1, incomplete_rows=[3])]},
+        {"failures": [FailedPage("spring", "http://h/1", 404, problem())], "tables": [table(incomplete=1, incomplete_rows=[3])]},
         [("pages-failed", True)],
         'row 3 lacks "altitude"',
     ),
-    ({"failures": [("list", "http://h/1", problem("blocked", "a block"))]}, [("blocked", True)], "1 list page missing (blocked)"),
+    ({"failures": [FailedPage("list", "http://h/1", 404, problem("blocked", "a block"))]}, [("blocked", True)], "1 list page missing (blocked)"),
     ({"tables": [table(filled={"code": 10})]}, [("blank", True)], "altitude is blank in every row"),
     ({"tables": [table(filled={"code": 10})], "earlier": 1}, [("blank", True)], "altitude is blank in every row"),
     ({"tables": [table(filled={"code": 10})], "filled_before": {"springs": {"altitude"}}}, [], "all that was asked for holds"),
@@ -83,7 +83,7 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
         'page "list": no rows on 2 pages without "li.x": no "x", but "y"',
     ),
     ({"rowless": [Rowless("list", ("li",), ("http://h/",), False)]}, [("rowless", False)], "all that was asked for holds"),
-    ({"tables": [table(filled={"code": 10})], "end": "pages limit"}, [("limit", False)], "all that was asked for holds"),
+    ({"tables": [table(filled={"code": 10})], "end": End.ENOUGH_PAGES}, [("limit", False)], "all that was asked for holds"),
     ({"tables": [table(rejected=2, reject_ways={"no code": RejectWay(2, "no code", "http://h/")})]}, [("rejects", True)], "rejects: no code"),
     ({"unread_runs": ["runs/x/1"]}, [("earlier-unreadable", False)], "all that was asked for holds"),
     ({"notes": [("http://h/", problem("listing-shifted", "it shifted"))]}, [("listing-shifted", True)], "rows may be missing"),
@@ -100,7 +100,7 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
 
 @pytest.mark.parametrize(("told", "codes", "sentence"), CASES)
 def test_facts_are_told_as_findings(told: dict[str, Any], codes: list[tuple[str, bool]], sentence: str) -> None:
-    facts = Facts(**{"end": "complete", "tables": [table()], "completing": {"spring": "springs"},
+    facts = Facts(**{"end": End.COMPLETE, "tables": [table()], "completing": {"spring": "springs"},
                      "main_kinds": frozenset({"list"}), **told})  # fmt: skip
     verdict = verdict_of(facts)
     assert [(one.code, one.fails) for one in verdict.findings] == codes
@@ -119,14 +119,14 @@ def test_few_cells_that_cannot_be_read_are_no_failure(unread: int, fails: bool) 
         unread={"altitude": unread},
         unread_examples={"altitude": ("http://h/", example)},
     )
-    verdict = verdict_of(Facts("complete", [TableFacts("springs", COLUMNS, 1000, account)]))
+    verdict = verdict_of(Facts(End.COMPLETE, [TableFacts("springs", COLUMNS, 1000, account)]))
     assert [(one.code, one.column, one.fails) for one in verdict.findings] == [("unread", "altitude", fails)]
 
 
 def test_what_fails_comes_first_and_the_sentence_stays_short() -> None:
     broken = [Broken("springs", "code", f"rule {number}", f"thing {number}") for number in range(5)]
     ways = {"twice on one page": DuplicateWay(2, [])}
-    verdict = verdict_of(Facts("complete", [table(duplicates=2, duplicate_ways=ways)], broken=broken))
+    verdict = verdict_of(Facts(End.COMPLETE, [table(duplicates=2, duplicate_ways=ways)], broken=broken))
     assert [one.fails for one in verdict.findings] == [True] * 5 + [False]
     assert verdict.sentence == "10 springs; thing 0; thing 1; thing 2; and 2 more."
     assert verdict.findings[-1].examples == ("2 twice on one page",)

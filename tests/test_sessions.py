@@ -98,7 +98,7 @@ def _crawl(guarded: Guarded, folder: Path, extra: str = "") -> Any:
                 kept = _everything_in(run.folder)
                 assert b"secret" not in kept
                 assert b"sid=s" not in kept
-            return run.read().rows, [problem["code"] for _, _, problem in run.state.failures()]
+            return run.read().rows, [failed.problem["code"] for failed in run.state.failures()]
 
 
 @pytest.mark.parametrize(

@@ -193,7 +193,7 @@ def test_parallel_lists_are_put_together_only_when_they_are_of_one_length(tmp_pa
         assert done.rows() == [["x", 1, "l"], ["y", 2, "l"]]
     with crawled(tmp_path / "2", {"/l": "<b>x</b><b>y</b><i>1</i>"}, SIDE) as done:
         assert (done.rows(), done.failures) == ([], ["uneven-columns"])
-        assert "2 × a, 1 × n" in next(done.run.state.failures())[2]["what"]
+        assert "2 × a, 1 × n" in next(done.run.state.failures()).problem["what"]
 
 
 # -- links
@@ -257,7 +257,7 @@ fields = { x = "b" }
 """
     with crawled(tmp_path, {"/l": "<a href=/1>x</a>"}, plan, top='code = "own.py"') as done:
         assert done.failures == ["code-failed"]
-        assert words in next(done.run.state.failures())[2]["what"]
+        assert words in next(done.run.state.failures()).problem["what"]
 
 
 # -- forms

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import gzip
+import json
 import shutil
+import socket
 import ssl
 import subprocess
 import threading
 import time
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -142,12 +146,112 @@ def test_what_comes_right_at_the_second_try(first: bytes) -> None:
         assert _fetched(url, retries=1).body == TEXT
 
 
-@pytest.mark.skipif(shutil.which("openssl") is None, reason="a certificate is made by openssl")
-def test_a_certificate_must_be_trusted_and_be_that_of_the_host(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    key, certificate = tmp_path / "key.pem", tmp_path / "certificate.pem"
+def _made(folder: Path) -> tuple[Path, Path]:
+    """A key and a certificate for `localhost`."""
+    key, certificate = folder / "key.pem", folder / "certificate.pem"
     request = ["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost"]
     made = ["-addext", "subjectAltName=DNS:localhost", "-keyout", str(key), "-out", str(certificate)]
     subprocess.run(["openssl", *request, *made], check=True, capture_output=True)
+    return key, certificate
+
+
+@contextmanager
+def _trusting(certificate: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
+    transports._trusted.cache_clear()
+    try:
+        yield
+    finally:
+        monkeypatch.undo()
+        transports._trusted.cache_clear()
+
+
+@contextmanager
+def _by_version(key: Path, certificate: Path, versions: list[str]) -> Iterator[str]:
+    """A server by TLS that offers these versions of HTTP, and answers with the one that was taken and what was sent by it."""
+    from hypercorn.asyncio import serve
+    from hypercorn.config import Config
+
+    async def answer(scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] != "http":
+            return
+        body = b""
+        while (event := await receive())["type"] == "http.request":
+            body += event["body"]
+            if not event.get("more_body"):
+                break
+        said = {"version": scope["http_version"], "path": scope["raw_path"].decode(), "body": body.decode()}
+        fields = [(b"content-type", b"application/json"), (b"x-asked", dict(scope["headers"]).get(b"x-key", b""))]
+        await send({"type": "http.response.start", "status": 200, "headers": fields})
+        await send({"type": "http.response.body", "body": json.dumps(said).encode()})
+
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    config = Config()
+    config.bind, config.certfile, config.keyfile = [f"127.0.0.1:{port}"], str(certificate), str(key)
+    config.alpn_protocols, config.accesslog, config.errorlog = versions, None, None
+    held: dict[str, Any] = {}
+    ready = threading.Event()
+
+    async def main() -> None:
+        held["loop"], held["stop"] = asyncio.get_running_loop(), asyncio.Event()
+        ready.set()
+        await serve(answer, config, shutdown_trigger=held["stop"].wait)
+
+    thread = threading.Thread(target=asyncio.run, args=(main(),), daemon=True)
+    thread.start()
+    assert ready.wait(10)
+    for _ in range(100):
+        with suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+            break
+        time.sleep(0.05)
+    try:
+        yield f"https://localhost:{port}"
+    finally:
+        held["loop"].call_soon_threadsafe(held["stop"].set)
+        thread.join(10)
+
+
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="a certificate is made by openssl")
+@pytest.mark.parametrize(("offered", "taken"), [(["h2", "http/1.1"], "2"), (["http/1.1"], "1.1")])
+def test_http_2_is_taken_where_a_server_offers_it_and_the_pause_is_kept(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, offered: list[str], taken: str
+) -> None:
+    key, certificate = _made(tmp_path)
+
+    async def fetched(site: str) -> tuple[list[Reply], list[float]]:
+        transport = HttpTransport(bounds=Bounds(2, 2, 4, 1_000_000), identity="Wadi/test")
+        at: list[float] = []
+
+        class Noted:
+            async def send(self, request: Request, sent: Callable[[], None]) -> Reply:
+                return await transport.send(request, lambda: (at.append(time.monotonic()), sent())[1])
+
+            async def close(self) -> None:
+                await transport.close()
+
+        throttle = Throttle(Pace(0.2, 4), clock=time.monotonic, sleep=asyncio.sleep)
+        client = Client(Noted(), throttle, Retrying(0))
+        asked = [Request(f"{site}/a%2fb?n={n}", headers=(("X-Key", "k"),)) for n in range(4)]
+        asked.append(Request(f"{site}/p", "POST", (("Content-Type", "text/plain"),), b"x" * 100_000))
+        replies = await asyncio.gather(*map(client.fetch, asked))
+        await client.close()
+        return list(replies), at
+
+    with _by_version(key, certificate, offered) as site, _trusting(certificate, monkeypatch):
+        replies, at = asyncio.run(fetched(site))
+    said = [json.loads(reply.body) for reply in replies]
+    assert [one["version"] for one in said] == [taken] * 5
+    assert [one["path"] for one in said[:4]] == ["/a%2fb"] * 4
+    assert len(said[4]["body"]) == 100_000
+    assert [reply.header("x-asked") for reply in replies[:4]] == ["k"] * 4
+    assert all(late - early >= 0.19 for early, late in pairwise(sorted(at)))
+
+
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="a certificate is made by openssl")
+def test_a_certificate_must_be_trusted_and_be_that_of_the_host(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    key, certificate = _made(tmp_path)
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(certificate, key)
     with _speaking(_sized(TEXT), tls=context) as url:
@@ -155,13 +259,8 @@ def test_a_certificate_must_be_trusted_and_be_that_of_the_host(tmp_path: Path, m
         with pytest.raises(FetchFailed, match="certificate") as unknown:
             _fetched(address)
         assert unknown.value.cause == "unreachable"
-        monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
-        transports._trusted.cache_clear()
-        try:
+        with _trusting(certificate, monkeypatch):
             assert _fetched(address).body == TEXT
             with pytest.raises(FetchFailed, match=r"127\.0\.0\.1") as other:
                 _fetched(url.replace("http:", "https:"))
             assert other.value.cause == "unreachable"
-        finally:
-            monkeypatch.undo()
-            transports._trusted.cache_clear()

@@ -96,7 +96,7 @@ def test_an_article_about_captchas_passes_and_a_challenge_comes_right_later(tmp_
         assert done.rows() == [["Captchas"], ["Shy"]]
         assert done.failures == ["blocked"]
         assert sorted(done.host.asked).count("GET /3") == 3
-        assert "a challenge page" in next(done.run.state.failures())[2]["what"]
+        assert "a challenge page" in next(done.run.state.failures()).problem["what"]
         names = [type(event).__name__ for event in done.events]
         assert names.count("PutOff") == 4
 

@@ -59,7 +59,7 @@ def run(plan: LoadedPlan, *, runs: str | Path = "runs", rows: int | None = None,
         end = crawl(begun, stop_within_s=_STOPPED_WITHIN_S)
     except KeyboardInterrupt:
         raise Interrupted(begun) from None
-    if end == "interrupted":
+    if end.value == "interrupted":
         raise Interrupted(begun)
     if (stopped := why_stopped(begun)) is not None:
         raise stopped

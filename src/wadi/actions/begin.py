@@ -22,6 +22,7 @@ from wadi.store.crash_points import Reached, unheard
 from wadi.store.faults import told_as_problems
 from wadi.store.folder import DATABASE, PLAN, RunLock, find_run, new_folder, runs_in
 from wadi.store.history import digest_of, write_history
+from wadi.store.outcome import End
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 
@@ -69,7 +70,7 @@ def go_on(name: str | Path, runs: Path | str = "runs", *, reached: Reached = unh
     RunLock(folder).check()
     state, loaded = opened(folder, reached)
     given = {name: value for name, value in limits.items() if value is not None}
-    if str(state.meta("end") or "").endswith("limit"):
+    if (end := state.meta("end")) is not None and End(end).is_limit:
         before = {"pages": state.asked_count(), "bytes": state.size_bytes()}
         state.set_meta("before_limits", before)
         state.set_meta("given_limits", given)
@@ -151,7 +152,7 @@ def _known_records(earlier: Run, table: str, began: str) -> Iterator[tuple[bytes
 
 def _newest(runs: Path, loaded: LoadedPlan) -> Path | None:
     """The plan's newest run that came to its end."""
-    return next((one.folder for one in runs_in(runs, loaded.name) if one.state == "complete"), None)
+    return next((one.folder for one in runs_in(runs, loaded.name) if one.state == End.COMPLETE), None)
 
 
 def _take_known(state: RunState, loaded: LoadedPlan, before: Path) -> None:

@@ -17,7 +17,7 @@ from wadi.actions.readers import helpers_of, reading_of
 from wadi.actions.run import Run
 from wadi.actions.setup import Credentials, client_of, credentials_of, login_of, session_of
 from wadi.crawl.earlier import Earlier
-from wadi.crawl.engine import PATIENCE_S, End, Engine, Limits, Patience, Room, Task, Tuning
+from wadi.crawl.engine import PATIENCE_S, Engine, Limits, Patience, Room, Task, Tuning
 from wadi.crawl.events import Adopted, Event, LoggedIn, Stopping
 from wadi.crawl.helpers import Helpers
 from wadi.crawl.journal import Journal
@@ -25,7 +25,7 @@ from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Location, read_reply, recovered
 from wadi.store.faults import told_as_problems
 from wadi.store.folder import LOG, PAGES, RunLock
-from wadi.store.outcome import State
+from wadi.store.outcome import End, State
 from wadi.table.enough import EnoughRows
 from wadi.web.client import Client
 from wadi.web.loops import fast_loop, in_loop
@@ -242,18 +242,14 @@ class Interrupted(KeyboardInterrupt):
         self.run = run
 
 
-NO_END = ("host unreachable", "host refused", None)
-"""How a crawl ends that did not go to its end."""
-
-
 def why_stopped(run: Run) -> RunStopped | None:
     """The error that says why a crawl did not give what was asked for, as far as it was there: it found nobody, or no page came;
     None for one that went to its end, or to a limit."""
     counts = run.pages()
-    if run.end not in NO_END and counts[State.DONE]:
+    if run.end is not None and not run.end.is_stopped and counts[State.DONE]:
         return None
     failure = next(run.state.failures(), None)
-    first = f": {failure[2]['what']}" if failure else ""
+    first = f": {failure.problem['what']}" if failure else ""
     how = run.end or "not finished"
     what = f"the crawl did not go to its end ({how}), {counts[State.DONE]:,} pages were read{first}"
     now = f"error.run holds what came;  wadi resume {run.folder}  goes on"

@@ -22,14 +22,12 @@ from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept
 from wadi.store.faults import told_as_problems
 from wadi.store.folder import PAGES
-from wadi.store.outcome import Outcome, State
+from wadi.store.outcome import End, Outcome, State
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.stored import StoredPage, StoredPages, share_pages
 
 _BATCH = 64
 _WORTH_WORKERS = 150
-NOT_FETCHED = "pages not fetched"
-"""How a reparsed run ends whose plan leads to pages that the old run never asked for."""
 
 
 @dataclass(frozen=True)
@@ -65,7 +63,7 @@ def reparse(
             archive.close()
             stored.close()
         waiting = new.state.counts()[State.WAITING]
-        new.state.set_meta("end", NOT_FETCHED if waiting else "complete")
+        new.state.set_meta("end", End.NOT_FETCHED if waiting else End.COMPLETE)
         name_files(new)
     return new, Reparsed(done, waiting)
 
@@ -100,7 +98,7 @@ def _settle_all(
         for page in new.state.queue.first(len(absent) + _BATCH):
             if page.id in absent:
                 continue
-            found = stored.find(page.kind, page.request)
+            found = stored.find(page.kind, page.request, page.purpose)
             if found is None:
                 absent.add(page.id)
             else:

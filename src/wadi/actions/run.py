@@ -16,7 +16,7 @@ from wadi.problems import Problem, UsageError, listed
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.folder import DATABASE, PLAN, choose_run, drop_pages
 from wadi.store.history import History
-from wadi.store.outcome import State
+from wadi.store.outcome import End, State
 from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly
@@ -85,10 +85,10 @@ class Run:
         return Path(folder) if folder else None
 
     @property
-    def end(self) -> str | None:
-        """Why the crawl ended; None while it runs or when it was interrupted."""
+    def end(self) -> End | None:
+        """Why the crawl ended; None while it runs, or when it was broken off."""
         value = self.state.meta("end")
-        return None if value is None else str(value)
+        return None if value is None else End(value)
 
     def pages(self) -> dict[State, int]:
         return self.state.counts()
@@ -162,8 +162,8 @@ class Run:
         rows, cannot tell which are gone."""
         kinds = self.loaded.plan.page
         detail = {name for name, kind in kinds.items() if kind.completes}
-        lacks = any(kind not in detail for kind, _, _ in self.state.failures())
-        whole = self.end == "complete" and not lacks and not ends_at_known(self.loaded)
+        lacks = any(failed.kind not in detail for failed in self.state.failures())
+        whole = self.end is End.COMPLETE and not lacks and not ends_at_known(self.loaded)
         began = datetime.fromisoformat(self.state.meta("began")).isoformat(timespec="seconds")
         return Sighting(History(self.folder, table), began, whole)
 

@@ -144,7 +144,7 @@ class Tally:
             case PageDone(_, url):
                 host = self._host(url)
                 host.in_flight, host.done = max(0, host.in_flight - 1), host.done + 1
-            case PageFailed(_, url) | PutOff(_, url):
+            case PageFailed(url=url) | PutOff(url=url):
                 host = self._host(url)
                 host.in_flight = max(0, host.in_flight - 1)
             case HostRests(name, seconds):

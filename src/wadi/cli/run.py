@@ -23,6 +23,7 @@ from wadi.cli.options import (
     write_outputs,
 )
 from wadi.cli.status import Status
+from wadi.store.outcome import End
 
 if TYPE_CHECKING:
     from wadi.actions.run import Run
@@ -99,7 +100,7 @@ def crawl_and_sum_up(
     interrupted, style = False, style_asked(args)
     try:
         with display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as report:
-            interrupted = crawl(begun, report, credentials=credentials) == "interrupted"
+            interrupted = crawl(begun, report, credentials=credentials) is End.INTERRUPTED
     except KeyboardInterrupt:
         interrupted = True
     is_whole = not interrupted and why_stopped(begun) is None

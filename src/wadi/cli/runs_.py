@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 
 from wadi.cli.options import add_runs
 from wadi.cli.status import Status
+from wadi.store.outcome import End
 
 if TYPE_CHECKING:
     from wadi.store.folder import RunFound
@@ -90,7 +91,7 @@ def _view(found: list[RunFound]) -> Any:
     for name in ("rows", "pages", "failed", "waiting", "size"):
         table.add_column(name, justify="right", no_wrap=True)
     for one in found:
-        style = "yellow" if one.state not in ("complete", "in use") else ""
+        style = "yellow" if one.state not in (End.COMPLETE, "in use") else ""
         counts = [f"{count:,}" if count else "" for count in (one.rows, one.pages, one.failed, one.waiting)]
         size = shown_size(one.size_bytes)
         table.add_row(

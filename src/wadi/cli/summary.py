@@ -12,7 +12,7 @@ from wadi.cli.show import percent, plain, plural
 from wadi.cli.verify import in_short, told_in_short
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import listed, shortened
-from wadi.store.outcome import State
+from wadi.store.outcome import End, FailedPage, State
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -25,22 +25,21 @@ if TYPE_CHECKING:
 
 _SHOWN_FAILURES = 5
 _MOST_UNCUT = 2000
-_LIMITS = ("rows limit", "pages limit", "depth limit", "time limit", "bytes limit", "requests limit")
 
 
 @dataclass(frozen=True)
 class Summary:
-    """A run's summary. `listings` are those that state a total: kind, URL, what is stated, rows that came; `failures` are
-    URL and problem."""
+    """A run's summary. `listings` are those that state a total: kind, URL, what is stated, rows that came; `failures`
+    are the pages that did not come."""
 
     plan: str
     folder: str
-    end: str | None
+    end: End | None
     interrupted: bool
     pages: dict[State, int]
     tables: list[tuple[str, list[Column], Account]]
     listings: list[tuple[str, str, int, int]]
-    failures: list[tuple[str, str, dict[str, Any]]]
+    failures: list[FailedPage]
     notes: list[tuple[str, dict[str, Any]]]
     written: list[tuple[str, int]]
     outcomes: Mapping[str, int]
@@ -55,7 +54,7 @@ class Summary:
     @property
     def goes_on(self) -> bool:
         """Whether `wadi resume` would ask for more: not where a limit of rows or depth, which the plan itself has, ended it."""
-        if self.end in ("rows limit", "depth limit") and str(self.end).split()[0] not in self.given_limits:
+        if self.end in (End.ENOUGH_ROWS, End.ENOUGH_DEPTH) and str(self.end).split()[0] not in self.given_limits:
             return False
         return self.interrupted or self.end is None or bool(self.pages[State.WAITING])
 
@@ -69,13 +68,11 @@ class Summary:
 
     @property
     def unreachable(self) -> bool:
-        from wadi.actions.crawl import NO_END
-
-        return self.end in NO_END
+        return self.end is None or self.end.is_stopped
 
     @property
     def limit_reached(self) -> bool:
-        return self.end in _LIMITS
+        return self.end is not None and self.end.is_limit
 
     @property
     def stated(self) -> int | None:
@@ -85,7 +82,7 @@ class Summary:
     @property
     def short(self) -> list[tuple[str, str, int, int]]:
         """The listings that gave other than the stated number of rows, when the crawl came to its end."""
-        if self.end != "complete":
+        if self.end is not End.COMPLETE:
             return []
         return [listing for listing in self.listings if listing[2] != listing[3]]
 
@@ -99,13 +96,13 @@ class Summary:
         return {
             "plan": self.plan,
             "run": self.folder,
-            "end": "interrupted" if self.interrupted else self.end,
+            "end": End.INTERRUPTED if self.interrupted else self.end,
             "pages": {state.name.lower(): count for state, count in self.pages.items()},
             "spent": dict(self.spent),
             "stated_total": self.stated,
             "listings": [dict(zip(("kind", "url", "stated", "rows"), one, strict=True)) for one in self.listings],
             "tables": [_table_dict(*table) for table in self.tables],
-            "failures": [{"kind": kind, "url": url, "problem": problem} for kind, url, problem in self.failures],
+            "failures": [{"kind": one.kind, "url": one.url, "problem": one.problem} for one in self.failures],
             "notes": [{"url": url, "problem": note} for url, note in self.notes],
             "files": [{"path": path, "rows": rows} for path, rows in self.written],
             "held_back": list(self.held_back),
@@ -147,7 +144,7 @@ class Summary:
         line = f"{name}: {plural(account.accepted, 'row')}"
         if main and self.stated is not None:
             line += f" of {self.stated:,} that the site states"
-        return line + (f" ({self._why_not_all()})" if self.end != "complete" else "")
+        return line + (f" ({self._why_not_all()})" if self.end is not End.COMPLETE else "")
 
     def _why_not_all(self) -> str:
         if self.interrupted:
@@ -167,12 +164,12 @@ class Summary:
             *self._total_lines(verbose, cuts=cuts),
         ]
         most = len(self.failures) if verbose else _SHOWN_FAILURES
-        for kind, url, problem in self.failures[:most]:
-            what = problem["what"]
-            where = "" if url in what else f"{url}: "
-            lines.append(f"  failed  {kind}  {_cut(where + what, 400, cuts)} [{problem['code']}]")
+        for one in self.failures[:most]:
+            what = one.problem["what"]
+            where = "" if one.url in what else f"{one.url}: "
+            lines.append(f"  failed  {one.kind}  {_cut(where + what, 400, cuts)} [{one.problem['code']}]")
         if len(self.failures) > most:
-            causes = Counter(problem["code"] for _, _, problem in self.failures[most:])
+            causes = Counter(one.problem["code"] for one in self.failures[most:])
             rest = ", ".join(f"{count} {code}" for code, count in causes.most_common())
             lines.append(f"  … and {len(self.failures) - most} more ({rest}); -v lists them")
         in_verdict = {one.code for one in self.verdict.findings if one.fails and told_in_short(one.code)}

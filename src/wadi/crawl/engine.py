@@ -12,7 +12,6 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Set
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from enum import StrEnum
 
 from wadi.crawl.earlier import Earlier
 from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, LoggedIn, Progress, PutOff, Sent, told
@@ -24,7 +23,7 @@ from wadi.crawl.settle import Blocked, LoggedOut, Reading, Settler
 from wadi.plan.starts import FILE
 from wadi.problems import CrawlError, Place, Problem, shortened
 from wadi.store.archive import Archive, Kept, Location
-from wadi.store.outcome import Outcome, State
+from wadi.store.outcome import End, Outcome, Purpose, State
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.client import Client
@@ -39,21 +38,6 @@ PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
 _MOST_LOGINS = 3
 """Log-ins in a row without a page in between that shows that they worked."""
-
-
-class End(StrEnum):
-    """Why a crawl ended."""
-
-    COMPLETE = "complete"
-    ENOUGH_ROWS = "rows limit"
-    ENOUGH_PAGES = "pages limit"
-    ENOUGH_DEPTH = "depth limit"
-    ENOUGH_TIME = "time limit"
-    ENOUGH_BYTES = "bytes limit"
-    ENOUGH_REQUESTS = "requests limit"
-    UNREACHABLE = "host unreachable"
-    REFUSED = "host refused"
-    INTERRUPTED = "interrupted"
 
 
 @dataclass(frozen=True)
@@ -174,7 +158,7 @@ class Engine:
         self._logins_in_vain = 0
         self._lost: Counter[int] = Counter()
         self._stop_at: float | None = None
-        state.queue.most_depth = task.limits.depth
+        self._depth = task.limits.depth
 
     @property
     def in_flight(self) -> int:
@@ -299,14 +283,14 @@ class Engine:
         if len(rooms) > self._task.tuning.many_hosts:
             full = {host for host in self._flight.under_way_at if host not in rooms}
             limit = len(busy) + room
-            found = self._state.queue.first(limit, full | self._health.barred(self._looked_at), busy)
+            found = self._state.queue.first(limit, full | self._health.barred(self._looked_at), busy, self._depth)
             if len(found) < room:
                 self._open -= rooms.keys()
                 self._open |= {page.request.host for page in found}
             return found
         pages: list[Page] = []
         for host, count in rooms.items():
-            found = self._state.queue.first_at(host, min(count, room), busy)
+            found = self._state.queue.first_at(host, min(count, room), busy, self._depth)
             pages += found
             if len(found) < count:
                 self._open.discard(host)
@@ -346,7 +330,10 @@ class Engine:
             return False
         open_ones = [*self._flight.pages, *(other for other, _ in self._later.values())]
         before = (other for other in open_ones if other.route < page.route)
-        return all(self._task.reading.kinds[other.kind].is_leaf for other in before)
+        return all(self._leads_nowhere(other) for other in before)
+
+    def _leads_nowhere(self, page: Page) -> bool:
+        return page.purpose is Purpose.RECHECK or self._task.reading.kinds[page.kind].is_leaf
 
     async def _fetch(self, page: Page) -> _Fetched:
         session = self._sessions
@@ -418,9 +405,9 @@ class Engine:
     def _commit(self, settled: list[tuple[_Fetched, Outcome]]) -> None:
         """When the archive is durable the outcomes are one transaction, then they are told."""
         outcomes = [outcome for _, outcome in settled]
-        added = self._state.commit(outcomes)
-        self._open |= self._state.hosts_added
-        self._counts[State.WAITING] += added - len(outcomes)
+        new = self._state.commit(outcomes, self._depth)
+        self._open |= new.hosts
+        self._counts[State.WAITING] += new.pages - len(outcomes)
         for one, outcome in settled:
             self._counts[outcome.state] += 1
             self._asked.pop(one.page.id, None)

@@ -44,6 +44,7 @@ class PageFailed:
     kind: str
     url: str
     problem: Problem
+    status: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +137,7 @@ def told(page: Page, outcome: Outcome) -> Event:
     """What is reported of a page that was committed."""
     url = page.request.url
     if outcome.failure is not None:
-        return PageFailed(page.kind, url, outcome.failure)
+        return PageFailed(page.kind, url, outcome.failure, outcome.reply.status if outcome.reply else None)
     reply = outcome.reply
     assert reply is not None
     rows = sum(len(table.rows) for table in outcome.tables if not table.completes)

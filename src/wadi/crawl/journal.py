@@ -55,8 +55,9 @@ def _fields(event: Event) -> dict[str, Any] | None:
         case PageDone():
             names = ("kind", "status", "rows", "problems", "size_bytes", "elapsed_s", "total")
             return {"event": "page_done", "url": without_secret(event.url), **{n: getattr(event, n) for n in names}}
-        case PageFailed(kind, url, problem):
-            return {"event": "page_failed", "kind": kind, "url": without_secret(url), "problem": problem.as_dict()}
+        case PageFailed(kind, url, problem, status):
+            said = {"event": "page_failed", "kind": kind, "url": without_secret(url), "status": status}
+            return {**said, "problem": problem.as_dict()}
         case RouteFailed(route, why, is_withdrawn):
             return {"event": "route_failed", "route": route, "why": why, "withdrawn": is_withdrawn}
         case PaceChanged(host, pause_s, why):

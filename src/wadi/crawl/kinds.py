@@ -8,7 +8,7 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -19,7 +19,7 @@ from wadi.plan.code import Function, guarded
 from wadi.plan.fields import compile_field, compiled
 from wadi.plan.model import AskPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
 from wadi.plan.parts import opens_from_row
-from wadi.plan.starts import AGAIN, FEED, FILE, SITEMAP, combinations, fixed_inputs, variables_of
+from wadi.plan.starts import FEED, FILE, SITEMAP, combinations, fixed_inputs, variables_of
 from wadi.web.parameters import LinkRules, Post, filled, names_in
 
 
@@ -147,10 +147,6 @@ def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Functio
     """Every page kind of a plan that lint found right, by name, and our own."""
     maker = _Maker(plan, this_year, functions or {})
     kinds = {name: maker.kind(name, page) for name, page in plan.page.items()}
-    again = [kind for kind in kinds.values() if kind.next is not None and kind.next.plan.reread]
-    kinds |= {
-        AGAIN + kind.name: replace(kind, name=AGAIN + kind.name, next=None, open=(), total=None) for kind in again
-    }
     kinds[FILE] = Kind(FILE)
     if plan.start.sitemap:
         kinds[SITEMAP] = maker.sitemap()

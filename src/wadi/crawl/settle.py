@@ -15,10 +15,10 @@ from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.crawl.looks import first_words
 from wadi.crawl.paging import own_number
-from wadi.plan.starts import AGAIN, FILE, Start
+from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
-from wadi.store.outcome import Link, Outcome, Role, TableRows, packed_rows
+from wadi.store.outcome import Link, Outcome, Purpose, Role, TableRows, packed_rows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
@@ -119,8 +119,8 @@ class Settler:
             if may_come_right and self._is_worth_asking(page.kind, found.failure):
                 self._archive.append(reply)
                 raise Blocked(found.failure)
-        if page.kind.startswith(AGAIN):
-            return self._again(page, reply, found, kept)
+        if page.purpose is Purpose.RECHECK:
+            return self._rechecked(page, reply, found, kept)
         if found.failure is None:
             self._in_vain.pop(page.kind, None)
             self._usual[page.kind] = reply.size_bytes if usual is None else 0.9 * usual + 0.1 * reply.size_bytes
@@ -149,14 +149,14 @@ class Settler:
             page.id,
             reply,
             at,
-            found.tables,
-            links,
-            found.total,
-            found.failure,
-            notes,
-            digest,
-            row_digests,
-            found.row_count,
+            tables=found.tables,
+            links=links,
+            total=found.total,
+            failure=found.failure,
+            notes=notes,
+            digest=digest,
+            row_digests=row_digests,
+            rows=found.row_count,
             payload=payload,
             edge=edge,
             of_pages=found.of_pages,
@@ -188,9 +188,11 @@ class Settler:
         restated = f"the page before stated {total:,} rows, this one states {found.total:,}" if is_other else ""
         if not kind.next.plan.reread or not page.edge:
             return None, restated
-        return Link(Role.OPEN, place, AGAIN + kind.name, request, deeper=False, edge=page.edge), restated
+        return Link(
+            Role.OPEN, place, kind.name, request, deeper=False, edge=page.edge, purpose=Purpose.RECHECK
+        ), restated
 
-    def _again(self, page: Page, reply: Reply, found: Extract, kept: Kept | None) -> Outcome:
+    def _rechecked(self, page: Page, reply: Reply, found: Extract, kept: Kept | None) -> Outcome:
         """A page asked for once more: its rows are not taken, only its edges are looked at."""
         kept = kept or self._archive.append(reply, page.id)
         name = self._reading.kinds[page.kind].table or ""

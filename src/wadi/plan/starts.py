@@ -19,8 +19,6 @@ from wadi.web.parameters import expanded, filled, names_in, with_body
 Scalar = str | int | float | bool
 SITEMAP, FEED, FILE = "[sitemap]", "[feed]", "[file]"
 """Page kinds of our own, which no plan can name."""
-AGAIN = "[again] "
-"""Before the name of a kind: its pages asked for once more."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from wadi.problems import Problem, UsageError, WadiError, listed
 from wadi.quality.compare import Comparison, Key, Point, Tolerance, column_of, compare, point_of
 from wadi.quality.sources import run_table, sources_of
 from wadi.store.folder import runs_in
+from wadi.store.outcome import End
 
 
 def compare_tables(
@@ -51,7 +52,7 @@ def history_of(
     found: list[Point] = []
     reason: WadiError | None = None
     for one in reversed(runs_in(Path(runs), plan)):
-        if one.state != "complete":
+        if one.state != End.COMPLETE:
             continue
         try:
             with Run.open(one.folder) as run:

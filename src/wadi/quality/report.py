@@ -122,7 +122,7 @@ def timeline_of(events: Iterable[Mapping[str, Any]]) -> Timeline | None:
             marks.append((at, 1))
         elif name == "page_failed":
             marks.append((at, 2))
-            statuses[cause_of(event["problem"])] += 1
+            statuses[cause_of(event.get("status"), event["problem"])] += 1
         if name in _WAITS:
             reason = _reason(event)
             count, seconds = waits.get(reason, (0, 0.0))

@@ -5,7 +5,6 @@ Each rule is a function that takes the facts of a run and yields its findings; a
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from dataclasses import asdict, dataclass, field
@@ -16,6 +15,7 @@ from wadi.problems import listed, shortened
 from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.plan_changes import PlanChange
+from wadi.store.outcome import End, FailedPage
 from wadi.table.account import Account
 
 UNREAD_SHARE = 0.01
@@ -74,16 +74,19 @@ class Rowless:
 
 @dataclass(frozen=True)
 class Facts:
-    """What is known of a run. `listings` are those that state a total: kind, URL, stated, came. `failures` are kind, URL and
-    problem; `completing` are the page kinds that complete rows, with the table; `notes` are URL and problem.
-    `unread_runs` are the earlier runs that cannot be read; `filled_before` are the columns that had values in some earlier run,
-    `judged_shares` those whose share of filled cells the plan's checks judge, by table. `unopened` are page kinds that no page
-    led to, with what should have led there; `may_be_empty` the tables whose number of rows the plan's checks judge."""
+    """What is known of a run.
 
-    end: str | None
+    `listings` are those that state a total: kind, URL, stated, came. `completing` are the page kinds that complete rows, with the
+    table; `notes` are URL and problem. `unread_runs` are the earlier runs that cannot be read; `filled_before` are the columns that
+    had values in some earlier run, `judged_shares` those whose share of filled cells the plan's checks judge, by table. `unopened`
+    are page kinds that no page led to, with what should have led there; `may_be_empty` the tables whose number of rows the plan's
+    checks judge.
+    """
+
+    end: End | None
     tables: Sequence[TableFacts]
     listings: Sequence[tuple[str, str, int, int]] = ()
-    failures: Sequence[tuple[str, str, Mapping[str, Any]]] = ()
+    failures: Sequence[FailedPage] = ()
     notes: Sequence[tuple[str, Mapping[str, Any]]] = ()
     waiting: int = 0
     completing: Mapping[str, str] = field(default_factory=dict)
@@ -172,7 +175,7 @@ def verdict_of(facts: Facts) -> Verdict:
         tuple(found),
         facts.earlier,
         tuple(_without_duplicates(facts)),
-        is_complete=facts.end == "complete",
+        is_complete=facts.end is End.COMPLETE,
     )
 
 
@@ -183,9 +186,9 @@ def _end(facts: Facts) -> Iterator[Finding]:
     left = f", {facts.waiting:,} pages known but not asked for" if facts.waiting else ""
     if facts.end is None:
         yield Finding("not-finished", f"the crawl did not come to its end{left}: wadi resume goes on")
-    elif facts.end.endswith("limit"):
+    elif facts.end.is_limit:
         yield Finding("limit", f"the {facts.end} ended the crawl{left}", fails=False)
-    elif facts.end != "complete":
+    elif facts.end is not End.COMPLETE:
         yield Finding("not-finished", f"the crawl ended early ({facts.end}){left}")
     elif facts.waiting:
         yield Finding("not-followed", f"{facts.waiting:,} pages are known but were not asked for", fails=False)
@@ -201,7 +204,7 @@ def _without_duplicates(facts: Facts) -> list[tuple[str, str, int, int]]:
 
 
 def _listings(facts: Facts) -> Iterator[Finding]:
-    if facts.end != "complete":
+    if facts.end is not End.COMPLETE:
         return
     listings = _without_duplicates(facts)
     short = [one for one in listings if one[3] < one[2]]
@@ -217,8 +220,8 @@ def _listings(facts: Facts) -> Iterator[Finding]:
 
 def _failures(facts: Facts) -> Iterator[Finding]:
     by_kind: dict[tuple[str, str], list[str]] = {}
-    for kind, url, problem in facts.failures:
-        by_kind.setdefault((kind, cause_of(problem)), []).append(url)
+    for failed in facts.failures:
+        by_kind.setdefault((failed.kind, cause_of(failed.status, failed.problem)), []).append(failed.url)
     for (kind, cause), urls in by_kind.items():
         table = facts.completing.get(kind)
         what = f"{len(urls):,} {kind} page{'s' if len(urls) > 1 else ''} missing ({cause})"
@@ -234,11 +237,10 @@ def _failures(facts: Facts) -> Iterator[Finding]:
         yield Finding(code, what, table=table or "", examples=tuple(urls[:_EXAMPLES]))
 
 
-def cause_of(problem: Mapping[str, Any]) -> str:
-    """Why a page failed, in a word: the status, or the problem's code."""
+def cause_of(status: int | None, problem: Mapping[str, Any]) -> str:
+    """Why a page failed, in a word: its status, or the problem's code."""
     code = str(problem["code"])
-    status = re.search(r": status (\d{3})\b", str(problem["what"]))
-    return status[1] if code == "http-status" and status else code
+    return str(status) if code == "http-status" and status is not None else code
 
 
 def _notes(facts: Facts) -> Iterator[Finding]:
@@ -282,7 +284,7 @@ def _unopened(facts: Facts) -> Iterator[Finding]:
 def _empty_tables(facts: Facts) -> Iterator[Finding]:
     """Tables beside the main one without a row, where that has some."""
     has_rows = bool(facts.tables) and facts.tables[0].rows >= _SOME_ROWS
-    for table in facts.tables[1:] if has_rows and facts.end == "complete" else ():
+    for table in facts.tables[1:] if has_rows and facts.end is End.COMPLETE else ():
         if not table.rows and table.name not in facts.may_be_empty:
             yield Finding("empty-table", f"table {table.name} has no rows", table=table.name)
 
@@ -334,7 +336,7 @@ def _unread(facts: Facts) -> Iterator[Finding]:
 def _blank(facts: Facts) -> Iterator[Finding]:
     """Columns without a single value in a whole run. Where an earlier run had values drift tells; a share that the plan asks for
     is looked at by its checks."""
-    for table in facts.tables if facts.end == "complete" else ():
+    for table in facts.tables if facts.end is End.COMPLETE else ():
         others = {*facts.filled_before.get(table.name, ()), *facts.judged_shares.get(table.name, ())}
         for column in table.columns if table.rows >= _SOME_ROWS else ():
             is_blank = not table.account.filled.get(column.name) and not column.part_of and column.pages

@@ -26,7 +26,7 @@ from wadi.quality.tables import TableSource
 from wadi.quality.verdict import Facts, Rowless, TableFacts, Verdict, verdict_of
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES, PLAN, find_run, run_folders
-from wadi.store.outcome import State
+from wadi.store.outcome import End, State
 from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.cells import flat
@@ -55,10 +55,10 @@ def verify(run: Run, *, against: str | None = None, profile: Profiler = measured
     looked = [_looked(run, name, profile) for name in run.tables]
     seen = [(profile, account) for profile, _, account in looked]
     measures = measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run), _hashed(run))
-    if run.end == "complete":
+    if run.end is End.COMPLETE:
         run.state.set_meta("measures", measures.as_dict())
     folders = [find_run(against, run.folder.parent.parent)] if against is not None else earlier_runs(run)
-    past = {folder: measures_in(folder) for folder in folders} if run.end == "complete" else {}
+    past = {folder: measures_in(folder) for folder in folders} if run.end is End.COMPLETE else {}
     unread = [str(folder) for folder, found in past.items() if found is None]
     changes = {folder: _changed_since(run, folder) for folder, found in past.items() if found is not None}
     readable = [comparable(found, changes[folder]) for folder, found in past.items() if found is not None]
@@ -105,7 +105,7 @@ def _facts(
         filled_before=_filled_in(earlier),
         judged_shares={one.name: _with_share(run, one.name) for one in tables},
         rowless=rowless_kinds(run),
-        unopened=unopened_kinds(run) if run.end == "complete" else {},
+        unopened=unopened_kinds(run) if run.end is End.COMPLETE else {},
         may_be_empty={name for name in run.tables if _checks_rows(run, name)},
         unread_runs=unread,
     )
@@ -157,7 +157,7 @@ def rowless_kinds(run: Run) -> list[Rowless]:
     for kind, lacking in noted.items():
         gave_some = run.state.gave_rows(kind)
         # Among pages that lead to their like those that only lead on need no rows.
-        may_lead_on = gave_some or run.end != "complete"
+        may_lead_on = gave_some or run.end is not End.COMPLETE
         pages = [one for one in lacking if not (may_lead_on and run.state.opens_others(one[0]))]
         if not pages:
             continue
@@ -190,7 +190,7 @@ def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
     check = table_plan(run.loaded.plan, source.name).check
     if check is None:
         return []
-    if run.end != "complete":
+    if run.end is not End.COMPLETE:
         check = check.model_copy(update={"rows": None})
 
     def values(reference: str) -> set[Any]:
@@ -214,7 +214,7 @@ def earlier_runs(run: Run) -> list[Path]:
     for folder in run_folders(run.folder.parent.parent, run.plan_name):
         try:
             with RunState.open(folder / DATABASE) as state:
-                is_before = state.meta("end") == "complete" and str(state.meta("began")) < began
+                is_before = state.meta("end") == End.COMPLETE and str(state.meta("began")) < began
                 is_before = is_before and state.counts()[State.DONE] > 0
                 # A crawl and what was read again of its pages are one: the newest of them counts.
                 crawl = str(state.meta("as_of") or state.meta("began"))

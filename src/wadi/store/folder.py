@@ -116,6 +116,7 @@ def _complete_one(plan: str, folders: Sequence[Path], before: int) -> ChosenRun:
 def how_it_ended(folder: Path) -> tuple[bool, str]:
     """Whether a run is complete, and how it ended in words. One that a limit of its plan ended is complete; one that a limit
     of the command line ended, or whose pages all failed, is not."""
+    from wadi.store.outcome import End
     from wadi.store.state import RunState
 
     try:
@@ -124,7 +125,8 @@ def how_it_ended(folder: Path) -> tuple[bool, str]:
             is_cut = bool(state.meta("given_limits"))
     except RunError:
         return False, "damaged"
-    return end == "complete" or (end.endswith("limit") and not is_cut), end
+    known = next((one for one in End if one == end), None)
+    return known is End.COMPLETE or (known is not None and known.is_limit and not is_cut), end
 
 
 def _end_in_words(state: RunState, folder: Path) -> str:

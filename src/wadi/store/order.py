@@ -12,7 +12,7 @@ from typing import Any
 
 from wadi.store.outcome import Role, State
 from wadi.store.pages import START_PAGE, Edge
-from wadi.store.state import RunState
+from wadi.store.view import RunView
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +39,7 @@ class Walk:
     With `edges` only what these links lead to is walked.
     """
 
-    def __init__(self, state: RunState, *, edges: list[Edge] | None = None) -> None:
+    def __init__(self, state: RunView, *, edges: list[Edge] | None = None) -> None:
         self._state = state
         self._seen = Numbers()
         first = state.edges(START_PAGE) if edges is None else edges

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from enum import IntEnum
+from enum import IntEnum, StrEnum
 from typing import Any
 
 import orjson
@@ -31,6 +31,40 @@ class State(IntEnum):
     FAILED = 2
 
 
+class Purpose(IntEnum):
+    """Why a page is asked for: to be read, or once more, to see whether its listing shifted meanwhile."""
+
+    READ = 0
+    RECHECK = 1
+
+
+class End(StrEnum):
+    """Why a crawl ended."""
+
+    COMPLETE = "complete"
+    ENOUGH_ROWS = "rows limit"
+    ENOUGH_PAGES = "pages limit"
+    ENOUGH_DEPTH = "depth limit"
+    ENOUGH_TIME = "time limit"
+    ENOUGH_BYTES = "bytes limit"
+    ENOUGH_REQUESTS = "requests limit"
+    UNREACHABLE = "host unreachable"
+    REFUSED = "host refused"
+    INTERRUPTED = "interrupted"
+    NOT_FETCHED = "pages not fetched"
+    """Of a run whose pages were read again: its plan leads to pages that the run before never asked for."""
+
+    @property
+    def is_limit(self) -> bool:
+        """Whether a limit ended it, of the plan or of the command line."""
+        return self.value.endswith("limit")
+
+    @property
+    def is_stopped(self) -> bool:
+        """Whether it could not go on."""
+        return self in (End.UNREACHABLE, End.REFUSED)
+
+
 @handed_on
 @dataclass(frozen=True, slots=True)
 class Link:
@@ -49,6 +83,17 @@ class Link:
     inputs: Mapping[str, Any] | None = None
     deeper: bool = True
     edge: bytes = b""
+    purpose: Purpose = Purpose.READ
+
+
+@dataclass(frozen=True, slots=True)
+class FailedPage:
+    """A page that failed: what it is, its status (None where nothing came), and the problem as a dict."""
+
+    kind: str
+    url: str
+    status: int | None
+    problem: dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)

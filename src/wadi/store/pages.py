@@ -9,11 +9,11 @@ from typing import Any
 
 import orjson
 
-from wadi.store.outcome import Link, Role, State
+from wadi.store.outcome import Link, Purpose, Role, State
 from wadi.web.messages import Headers, Request
 
 SCHEMA_VERSION = 6
-SCHEMA = """
+SCHEMA = f"""
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
     id INTEGER PRIMARY KEY, kind TEXT NOT NULL, identity TEXT NOT NULL, host TEXT NOT NULL,
@@ -24,14 +24,15 @@ CREATE TABLE pages (
     listing BLOB, digest BLOB,
     depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
     row_count INTEGER, inputs BLOB, edge BLOB, last INTEGER, tries INTEGER, hops BLOB, way TEXT NOT NULL DEFAULT '',
-    UNIQUE (kind, identity));
-CREATE INDEX waiting ON pages (route) WHERE state = 0;
-CREATE INDEX waiting_at ON pages (host, route) WHERE state = 0;
+    purpose INTEGER NOT NULL DEFAULT {Purpose.READ},
+    UNIQUE (kind, purpose, identity));
+CREATE INDEX waiting ON pages (route) WHERE state = {State.WAITING};
+CREATE INDEX waiting_at ON pages (host, route) WHERE state = {State.WAITING};
 CREATE INDEX listed ON pages (digest, listing) WHERE digest IS NOT NULL;
 CREATE TABLE links (
     source INTEGER NOT NULL, role INTEGER NOT NULL, place INTEGER NOT NULL, target INTEGER NOT NULL,
     row INTEGER, text TEXT NOT NULL, inputs BLOB, PRIMARY KEY (source, role, place)) WITHOUT ROWID;
-CREATE INDEX continued ON links (target) WHERE role = 2;
+CREATE INDEX continued ON links (target) WHERE role = {Role.NEXT};
 CREATE TABLE rows (
     page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
     count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB,
@@ -46,7 +47,7 @@ START_PAGE = 0
 """The source of the links that the start addresses are."""
 STEP = struct.Struct(">I")
 KNOWN = b"known"
-PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs, last, way"
+PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs, last, way, purpose"
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +71,7 @@ class Page:
     edge: bytes = b""
     inputs: Mapping[str, Any] = field(default_factory=dict)
     last: int | None = None
+    purpose: Purpose = Purpose.READ
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +80,7 @@ class PageRecord:
     long it took, `way` the named route, `hops` the redirects on the way (URL and status)."""
 
     kind: str
+    purpose: Purpose
     url: str
     final_url: str | None
     state: State
@@ -137,8 +140,9 @@ def page_of(
     inputs: bytes | None,
     last: int | None,
     way: str,
+    purpose: int,
 ) -> Page:
     fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
     request = Request(url, method, fields, body or b"", way)
     own = orjson.loads(inputs) if inputs else {}
-    return Page(page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", own, last)
+    return Page(page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", own, last, Purpose(purpose))

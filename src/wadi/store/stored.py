@@ -14,11 +14,11 @@ import orjson
 from wadi.problems import Problem
 from wadi.store.archive import Location
 from wadi.store.folder import DATABASE, PAGES
-from wadi.store.outcome import State
+from wadi.store.outcome import Purpose, State
 from wadi.store.pages import number_in_listing
 from wadi.web.messages import Request
 
-_COLUMNS = "kind, method, url, headers, body, route, state, file, offset, length, failure, identity"
+_COLUMNS = "kind, method, url, headers, body, way, purpose, route, state, file, offset, length, failure"
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +27,7 @@ class StoredPage:
 
     kind: str
     request: Request
+    purpose: Purpose
     number: int
     state: State
     location: Location | None
@@ -39,7 +40,9 @@ class StoredPages:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._db = sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)
-        self._db.execute("CREATE TEMP TABLE asked AS SELECT identity, id FROM main.pages WHERE state <> 0")
+        self._db.execute(
+            f"CREATE TEMP TABLE asked AS SELECT identity, purpose, id FROM main.pages WHERE state <> {State.WAITING}"
+        )
         self._db.execute("CREATE INDEX temp.by_identity ON asked (identity)")
 
     def close(self) -> None:
@@ -47,17 +50,17 @@ class StoredPages:
 
     def all(self) -> Iterator[StoredPage]:
         """Every settled page, in reading order."""
-        query = f"SELECT {_COLUMNS} FROM pages WHERE state <> 0 ORDER BY route"
+        query = f"SELECT {_COLUMNS} FROM pages WHERE state <> {State.WAITING} ORDER BY route"
         for row in self._db.execute(query):
             yield _page_of(*row)
 
-    def find(self, kind: str, request: Request) -> StoredPage | None:
+    def find(self, kind: str, request: Request, purpose: Purpose) -> StoredPage | None:
         """What came for a request: best for a page of the same kind, since kinds may be called otherwise now."""
         query = (
-            f"SELECT {_COLUMNS} FROM pages WHERE id IN (SELECT id FROM asked WHERE identity = ?)"
+            f"SELECT {_COLUMNS} FROM pages WHERE id IN (SELECT id FROM asked WHERE identity = ? AND purpose = ?)"
             " ORDER BY kind <> ?, state LIMIT 1"
         )
-        row = self._db.execute(query, (request.identity, kind)).fetchone()
+        row = self._db.execute(query, (request.identity, purpose, kind)).fetchone()
         return _page_of(*row) if row else None
 
 
@@ -67,13 +70,14 @@ def _page_of(
     url: str,
     headers: bytes | None,
     body: bytes | None,
+    way: str,
+    purpose: int,
     route: bytes,
     state: int,
     file: str | None,
     offset: int,
     length: int,
     failure: bytes | None,
-    identity: str,
 ) -> StoredPage:
     fields = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
     location = Location(file, offset, length) if file else None
@@ -81,9 +85,8 @@ def _page_of(
     if failure:
         kept = orjson.loads(failure)
         problem = Problem(kept["code"], kept["what"], why=kept.get("why") or "", now=kept.get("now") or "")
-    return StoredPage(
-        kind, Request(url, method, fields, body or b""), number_in_listing(route), State(state), location, problem
-    )
+    request = Request(url, method, fields, body or b"", way)
+    return StoredPage(kind, request, Purpose(purpose), number_in_listing(route), State(state), location, problem)
 
 
 def share_pages(source: Path, target: Path) -> dict[str, int]:

@@ -19,7 +19,7 @@ from wadi.plan.model import Plan
 from wadi.plan.starts import FILE
 from wadi.store.order import Visit, Walk
 from wadi.store.outcome import CellProblem, State, TableRows
-from wadi.store.state import RunState
+from wadi.store.view import RunView
 from wadi.table.account import Account, way_of_duplicate
 from wadi.table.by_route import fields_by_route, value_by_route
 from wadi.table.duplicates import FirstStands, Stand, stand_of
@@ -64,7 +64,7 @@ class Assembly:
 
     def __init__(
         self,
-        state: RunState,
+        state: RunView,
         plan: Plan,
         table: str,
         *,

@@ -12,7 +12,7 @@ from wadi.plan.fields import compile_field
 from wadi.plan.model import Plan
 from wadi.store.order import Visit
 from wadi.store.outcome import as_stored
-from wadi.store.state import RunState
+from wadi.store.view import RunView
 from wadi.table.finish import Means
 
 
@@ -27,12 +27,12 @@ def fields_by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str,
     return found
 
 
-def value_by_route(one: Field, visit: Visit, notes: Notes, state: RunState) -> Any:
+def value_by_route(one: Field, visit: Visit, notes: Notes, state: RunView) -> Any:
     """The value that a field has on all rows of a page that was reached so, as the run keeps values."""
     return as_stored(cell(one, None, source_of_visit(visit, one, state), notes))
 
 
-def source_of_visit(visit: Visit, one: Field, state: RunState) -> Source:
+def source_of_visit(visit: Visit, one: Field, state: RunView) -> Source:
     """What a field by route is read from."""
     status = state.status_of(visit.page) if one.source == "status" else None
     way = state.way_of(visit.page) if one.source == "route" else ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from wadi.plan.columns import lists_of, table_plan
 from wadi.plan.model import Plan
-from wadi.store.state import RunState
+from wadi.store.view import RunView
 from wadi.table.assemble import Assembly
 from wadi.table.finish import Means
 
@@ -12,7 +12,7 @@ from wadi.table.finish import Means
 class EnoughRows:
     """Whether the first `limit` rows of a table are certain; asked after each commit. Rows once counted stay counted."""
 
-    def __init__(self, state: RunState, plan: Plan, table: str, limit: int, *, means: Means) -> None:
+    def __init__(self, state: RunView, plan: Plan, table: str, limit: int, *, means: Means) -> None:
         assembly = Assembly(state, plan, table, means=means)
         duplicates = table_plan(plan, table).duplicates
         # Later rows change earlier ones with "last" and "merge", so nothing is certain before the end.

@@ -13,7 +13,7 @@ from wadi.plan.model import Plan
 from wadi.plan.starts import FILE, file_request
 from wadi.store.folder import DOWNLOADS
 from wadi.store.outcome import StoredFile
-from wadi.store.state import RunState
+from wadi.store.view import RunView
 from wadi.web.parameters import filled, written
 
 _NOT_IN_NAMES = re.compile(r"[\x00-\x1f\x7f<>:\"|?*\\]")
@@ -24,7 +24,7 @@ Cells = list[Any]
 class FileCells:
     """Turns the addresses in columns of type file into what was downloaded. Names are given out once, in reading order."""
 
-    def __init__(self, state: RunState, plan: Plan, table: str, columns: Sequence[Column]) -> None:
+    def __init__(self, state: RunView, plan: Plan, table: str, columns: Sequence[Column]) -> None:
         self._state = state
         self._places = {column.name: place for place, column in enumerate(columns)}
         self._columns = [column for column in columns if column.type == "file"]

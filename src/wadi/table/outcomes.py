@@ -11,7 +11,7 @@ from wadi.plan.starts import templates_of, used_in
 from wadi.store.order import Walk
 from wadi.store.outcome import State
 from wadi.store.pages import START_PAGE, Edge
-from wadi.store.state import RunState
+from wadi.store.view import RunView
 from wadi.table.account import Account
 
 _GONE = (404, 410)
@@ -25,7 +25,7 @@ def has_outcomes(plan: Plan) -> bool:
 class Outcomes:
     """The table of outcomes: the inputs' columns, `outcome`, `rows` (of the main table, duplicates counted), and `problem`."""
 
-    def __init__(self, state: RunState, plan: Plan, table: str) -> None:
+    def __init__(self, state: RunView, plan: Plan, table: str) -> None:
         self._state = state
         self._table = table
         self._names = _list_inputs(plan)

@@ -10,7 +10,7 @@ from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
 from wadi.store.outcome import State
 from wadi.store.pages import PageRecord
-from wadi.store.state import RunState
+from wadi.store.view import RunView
 from wadi.table.account import Account
 from wadi.urls import without_secret
 
@@ -29,6 +29,7 @@ _COLUMNS: dict[str, TypeName] = {
     "at": "datetime",
     "seconds": "number",
     "route": "string",
+    "purpose": "string",
 }
 _STATES = {State.DONE: "read", State.FAILED: "failed", State.WAITING: "not asked for"}
 
@@ -43,7 +44,7 @@ class Visits:
 
     names_files = False
 
-    def __init__(self, state: RunState) -> None:
+    def __init__(self, state: RunView) -> None:
         self.columns = [Column(name, kind, False, None, False, ()) for name, kind in _COLUMNS.items()]
         self.account = Account()
         self._state = state
@@ -61,7 +62,8 @@ def _redirects(page: PageRecord) -> Iterator[dict[str, Any]]:
     targets = [*(url for url, _ in page.hops[1:]), page.final_url]
     for (url, status), target in zip(page.hops, targets, strict=False):
         yield {
-            "kind": page.kind.strip("[] "),
+            "kind": page.kind.strip("[]"),
+            "purpose": page.purpose.name.lower(),
             "url": without_secret(url),
             "final_url": without_secret(target) if target else None,
             "state": "redirected",
@@ -72,7 +74,8 @@ def _redirects(page: PageRecord) -> Iterator[dict[str, Any]]:
 
 def _row(page: PageRecord) -> dict[str, Any]:
     return {
-        "kind": page.kind.strip("[] "),
+        "kind": page.kind.strip("[]"),
+        "purpose": page.purpose.name.lower(),
         "url": without_secret(page.url),
         "final_url": without_secret(page.final_url) if page.final_url else None,
         "state": _STATES[page.state],
