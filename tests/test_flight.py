@@ -14,8 +14,8 @@ from aiohttp import web
 from small_host import items
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
-from wadi.crawl.engine import Tuning
 from wadi.crawl.flight import Flight
+from wadi.crawl.task import Tuning
 from wadi.plan.reader import load_plan
 from wadi.store.pages import Page
 from wadi.web.messages import Reply, Request

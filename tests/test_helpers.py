@@ -23,9 +23,9 @@ from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.readers import reader_arguments, reader_of
 from wadi.actions.run import Run
-from wadi.crawl.engine import Tuning
 from wadi.crawl.events import Event, PageDone, PageFailed
 from wadi.crawl.helpers import Helpers, may_fork
+from wadi.crawl.task import Tuning
 
 PAGES = 40
 PLAN = """[start]
@@ -145,7 +145,7 @@ FORKED = """import json, os, sys
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.readers import reader_arguments, reader_of
-from wadi.crawl.engine import Tuning
+from wadi.crawl.task import Tuning
 from wadi.crawl.helpers import Helpers, may_fork
 from wadi.plan.reader import load_plan
 

@@ -17,10 +17,11 @@ from wadi.actions.readers import helpers_of, reading_of
 from wadi.actions.run import Run
 from wadi.actions.setup import Credentials, client_of, credentials_of, login_of, session_of
 from wadi.crawl.earlier import Earlier
-from wadi.crawl.engine import PATIENCE_S, Engine, Limits, Patience, Room, Task, Tuning
+from wadi.crawl.engine import PATIENCE_S, Engine
 from wadi.crawl.events import Adopted, Event, LoggedIn, Stopping
 from wadi.crawl.helpers import Helpers
 from wadi.crawl.journal import Journal
+from wadi.crawl.task import Limits, Patience, Room, Task, Tuning
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Location, read_reply, recovered
 from wadi.store.faults import told_as_problems

@@ -1,27 +1,29 @@
 """The engine: takes waiting pages in reading order, fetches, extracts, commits, until nothing is left or it is enough.
 
-Everything that it decides from is in the run's database; what is in flight is only in memory, so a run that dies has
-lost nothing that was committed.
+What a page leads to, which pages wait and what came of them is in the run's database. In memory alone is what a sitting learns:
+what is in flight, how hosts are doing and at what pace they are asked, which pages were put off, the session. So a run that dies
+has lost nothing that was committed, and learns the rest anew.
 """
 
 from __future__ import annotations
 
 import asyncio
 import time
-from collections import Counter
-from collections.abc import Callable, Mapping, Set
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from datetime import datetime
 
-from wadi.crawl.earlier import Earlier
-from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, LoggedIn, Progress, PutOff, Sent, told
+from wadi.crawl.agenda import Agenda
+from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, Progress, PutOff, Sent, told
 from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
-from wadi.crawl.helpers import Helped, Helpers
-from wadi.crawl.login import Login, LoginFailed, is_login_page, log_in
-from wadi.crawl.settle import Blocked, LoggedOut, Reading, Settler
+from wadi.crawl.helpers import Helped
+from wadi.crawl.login import is_login_page
+from wadi.crawl.sessions import Sessions
+from wadi.crawl.settle import Blocked, LoggedOut, Settler
+from wadi.crawl.task import Task
 from wadi.plan.starts import FILE
-from wadi.problems import CrawlError, Place, Problem, shortened
+from wadi.problems import Problem, shortened
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import End, Outcome, Purpose, State
 from wadi.store.pages import Page, number_in_listing
@@ -36,68 +38,6 @@ _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _REFUSALS = frozenset({401, 403, 407, 451})
 PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
-_MOST_LOGINS = 3
-"""Log-ins in a row without a page in between that shows that they worked."""
-
-
-@dataclass(frozen=True)
-class Limits:
-    """Where the crawl ends even if the site goes on: pages, links from the starts, seconds, bytes of all replies."""
-
-    pages: int | None = None
-    depth: int | None = None
-    time_s: float | None = None
-    size_bytes: int | None = None
-    requests: int | None = None
-
-
-@dataclass(frozen=True)
-class Room:
-    """How many pages are asked for at a time: at one host, over all, those counted that wait for the pause of their host to
-    be over; and the hours in which the run may ask."""
-
-    per_host: int
-    total: int = 16
-    hours: str | None = None
-
-
-@dataclass(frozen=True)
-class Patience:
-    """How trouble is borne: seconds before a page that was put off is asked for again (doubled the second time), the first rest
-    of a host that fails again and again, and how often a page that was a block, or did not come, is put off."""
-
-    put_off_s: float = 4.0
-    rest_s: float = 30.0
-    put_offs: int = 2
-
-
-@dataclass(frozen=True)
-class Tuning:
-    """Figures that were found by measuring (docs/performance.md).
-
-    Of more than `many_hosts` waiting pages are looked for all together. `worth_help` pages must be in flight for helpers to be of
-    use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their hosts
-    for each one in flight.
-    """
-
-    many_hosts: int = 256
-    worth_help: int = 6
-    waiting_for_each: int = 16
-
-
-@dataclass(frozen=True)
-class Task:
-    """What the engine works on: how replies are read, how many at a time, and when it is enough."""
-
-    reading: Reading
-    room: Room
-    limits: Limits = field(default_factory=Limits)
-    patience: Patience = field(default_factory=Patience)
-    enough: Callable[[], bool] | None = None
-    login: Login | None = None
-    earlier: Earlier | None = None
-    helpers: Helpers | None = None
-    tuning: Tuning = field(default_factory=Tuning)
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,17 +88,18 @@ class Engine:
         self._health = Health(task.patience.rest_s)
         for host in state.hosts_answered():
             self._health.succeeded(host)
-        self._put_off: Counter[int] = Counter()
-        self._later: dict[int, tuple[Page, float]] = {}
         self._asked: dict[int, _Asked] = {}
-        self._looked_at = self._began
-        self._open: set[str] = set()
-        """The hosts that may have pages to ask for; those that are known to have none are left out."""
-        self._sessions = 0
-        self._logins_in_vain = 0
-        self._lost: Counter[int] = Counter()
+        self._agenda = Agenda(
+            state.queue,
+            self._flight,
+            self._health,
+            task.room,
+            task.patience,
+            many_hosts=task.tuning.many_hosts,
+            most_depth=task.limits.depth,
+        )
+        self._sessions = Sessions(task.login, client, report)
         self._stop_at: float | None = None
-        self._depth = task.limits.depth
 
     @property
     def in_flight(self) -> int:
@@ -185,15 +126,14 @@ class Engine:
         if self._task.enough and self._task.enough():
             return End.ENOUGH_ROWS  # a run that is gone on with may have them
         try:
-            if self._task.login is not None:
-                await self._log_in(self._task.login)
+            await self._sessions.begin()
             while True:
                 if (end := self._spent()) is not None:
                     await self._settle(self._flight.take(all_that_came=True))
                     return end
                 self._send_more()
                 if not self._flight:
-                    self._open = set(self._state.queue.hosts())
+                    self._agenda.open_all()
                     self._send_more()
                 if not self._flight:
                     if not await self._opened():
@@ -240,61 +180,11 @@ class Engine:
         if self._stop_at is not None or closed_for_s(self._task.room.hours, self._now()):
             return
         # Again, since the next pages may be those of a host that has no more room now, and hide those of others.
-        while chosen := self._choose(self._flight.room):
+        while chosen := self._agenda.choose(self._clock(), self._may_send):
             for page in chosen:
                 self._report(Sent(page.kind, page.request.url))
                 self._flight.start(page, self._fetch(page))
         self._report_progress()
-
-    def _choose(self, room: int) -> list[Page]:
-        """The next pages to ask for, in reading order, of hosts that have room."""
-        now = self._looked_at = self._clock()
-        self._open |= {page.request.host for page, at in self._later.values() if at <= now}
-        rooms = {host: self._room_at(host, now) for host in self._open}
-        # Hosts that are full are open again when one of their pages has come.
-        self._open -= {host for host, count in rooms.items() if count <= 0 and self._flight.under_way_at[host]}
-        rooms = {host: count for host, count in rooms.items() if count > 0}
-        if room <= 0 or not rooms:
-            return []
-        later = {number for number, (_, at) in self._later.items() if at > now}
-        busy = self._flight.busy | later if later else self._flight.busy
-        chosen: list[Page] = []
-        for page in self._of_hosts(rooms, room, busy):
-            if len(chosen) == room or not self._may_send(page, len(chosen)):
-                break
-            host = page.request.host
-            if rooms.get(host, 0) > 0:
-                rooms[host] -= 1
-                chosen.append(page)
-                self._later.pop(page.id, None)
-        return chosen
-
-    def _room_at(self, host: str, now: float) -> int:
-        """How many more pages a host may be asked for."""
-        allowed = self._health.room(host, now)
-        if allowed is None:
-            return self._task.room.per_host - self._flight.asked_at[host]
-        # Where one page is to show whether the host answers again, it is waited for.
-        return allowed - self._flight.under_way_at[host]
-
-    def _of_hosts(self, rooms: Mapping[str, int], room: int, busy: Set[int]) -> list[Page]:
-        """Waiting pages of these hosts in reading order. Of few hosts each is asked for by itself, so that what waits at hosts
-        without room is not gone through; those that have nothing more are not open any longer."""
-        if len(rooms) > self._task.tuning.many_hosts:
-            full = {host for host in self._flight.under_way_at if host not in rooms}
-            limit = len(busy) + room
-            found = self._state.queue.first(limit, full | self._health.barred(self._looked_at), busy, self._depth)
-            if len(found) < room:
-                self._open -= rooms.keys()
-                self._open |= {page.request.host for page in found}
-            return found
-        pages: list[Page] = []
-        for host, count in rooms.items():
-            found = self._state.queue.first_at(host, min(count, room), busy, self._depth)
-            pages += found
-            if len(found) < count:
-                self._open.discard(host)
-        return sorted(pages, key=lambda page: page.route)
 
     async def _opened(self) -> bool:
         """Wait until something may be asked for: for the plan's hours, for a page put off, for a host that rests. False when
@@ -305,15 +195,9 @@ class Engine:
         if seconds:
             self._report(Closed(seconds))
         else:
-            # What was due when we looked and was not sent is held by something else: a limit, or a host that rests.
-            looked = self._looked_at
-            barred = self._health.given_up()
-            ends = [at for page, at in self._later.values() if at > looked and page.request.host not in barred]
-            resting = self._health.next_s(looked)
-            ends += [looked + resting] if resting is not None else []
-            if not ends:
+            if (at := self._agenda.next_at()) is None:
                 return False
-            seconds = max(0.0, min(ends) - self._clock()) + 0.001
+            seconds = max(0.0, at - self._clock()) + 0.001
         left = self._time_left()
         await self._flight.wait(min(seconds, 3600.0, *([left] if left is not None else [])))
         return True
@@ -328,7 +212,7 @@ class Engine:
         asked = self._counts[State.DONE] + self._counts[State.FAILED] + len(self._flight) + chosen
         if asked >= self._task.limits.pages:
             return False
-        open_ones = [*self._flight.pages, *(other for other, _ in self._later.values())]
+        open_ones = [*self._flight.pages, *self._agenda.put_off_pages]
         before = (other for other in open_ones if other.route < page.route)
         return all(self._leads_nowhere(other) for other in before)
 
@@ -336,7 +220,7 @@ class Engine:
         return page.purpose is Purpose.RECHECK or self._task.reading.kinds[page.kind].is_leaf
 
     async def _fetch(self, page: Page) -> _Fetched:
-        session = self._sessions
+        session = self._sessions.count
         began = self._asked.setdefault(page.id, _Asked(self._clock()))
         began.times += 1
         earlier = self._task.earlier
@@ -359,7 +243,7 @@ class Engine:
         if helpers is None or page.kind == FILE or len(self._flight) < self._task.tuning.worth_help:
             return None
         self._flight.answered(page)
-        self._open.add(page.request.host)
+        self._agenda.open([page.request.host])
         usual = self._settler.usual_bytes(page.kind)
         return await helpers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
 
@@ -370,7 +254,7 @@ class Engine:
             return
         settled: list[tuple[_Fetched, Outcome]] = []
         lost = False
-        self._open |= {one.page.request.host for one in fetched}
+        self._agenda.open(one.page.request.host for one in fetched)
         for one in fetched:
             try:
                 asked = self._asked.get(one.page.id)
@@ -380,17 +264,13 @@ class Engine:
             except Blocked as block:
                 self._wait_for(one.page, block.problem)
             except LoggedOut:
-                self._lost[one.page.id] += 1
-                if self._lost[one.page.id] > _MOST_LOGINS:
-                    what = f"the page stays closed after {_MOST_LOGINS} log-ins"
-                    settled.append(
-                        (one, Outcome(one.page.id, failure=Problem("logged-out", what, Place(one.page.request.url))))
-                    )
-                lost = lost or one.session == self._sessions
+                if (closed := self._sessions.closed(one.page)) is not None:
+                    settled.append((one, closed))
+                lost = lost or one.session == self._sessions.count
         await self._make_durable()
         self._commit(settled)
-        if lost and self._task.login is not None:
-            await self._log_in(self._task.login)
+        if lost:
+            await self._sessions.begin()
         self._report_progress()
 
     async def _make_durable(self) -> None:
@@ -405,14 +285,15 @@ class Engine:
     def _commit(self, settled: list[tuple[_Fetched, Outcome]]) -> None:
         """When the archive is durable the outcomes are one transaction, then they are told."""
         outcomes = [outcome for _, outcome in settled]
-        new = self._state.commit(outcomes, self._depth)
-        self._open |= new.hosts
+        new = self._state.commit(outcomes, self._task.limits.depth)
+        self._agenda.open(new.hosts)
         self._counts[State.WAITING] += new.pages - len(outcomes)
         for one, outcome in settled:
             self._counts[outcome.state] += 1
             self._asked.pop(one.page.id, None)
             self._size_bytes += outcome.reply.size_bytes if outcome.reply else 0
-            self._logins_in_vain = 0 if outcome.failure is None else self._logins_in_vain
+            if outcome.failure is None:
+                self._sessions.worked()
             self._report(told(one.page, outcome))
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
@@ -420,7 +301,7 @@ class Engine:
         that is put off."""
         page, login = fetched.page, self._task.login
         host = page.request.host
-        may_wait = self._put_off[page.id] < self._task.patience.put_offs and self._health.has_answered(host)
+        may_wait = self._agenda.may_be_put_off(page)
         if fetched.failure is not None:
             status = fetched.failure.reply.status if fetched.failure.reply else None
             if login is not None and status == 401:
@@ -445,23 +326,6 @@ class Engine:
         often = f"; asked {asked.times} times in {self._clock() - asked.since:.0f} s"
         return FetchFailed(failure.cause, failure.what + often, failure.reply, tries=asked.times)
 
-    async def _log_in(self, login: Login) -> None:
-        """A new session. Raises CrawlError when it does not come about, or when it ends again and again at once."""
-        if self._logins_in_vain >= _MOST_LOGINS:
-            what = f"the session ended at once, {_MOST_LOGINS} times in a row"
-            raise CrawlError(
-                Problem("logged-out", what, Place(login.url), now="what lost picks may stand on every page")
-            )
-        try:
-            await log_in(self._client, login)
-        except LoginFailed as error:
-            raise CrawlError(error.problem) from error
-        except Stopped:
-            return
-        self._sessions += 1
-        self._logins_in_vain += 1
-        self._report(LoggedIn(login.url, self._sessions))
-
     def _healthy(self, fetched: _Fetched, outcome: Outcome) -> None:
         """A page was settled: its host answers, unless the page failed for good by trouble or by a block."""
         host = fetched.page.request.host
@@ -477,9 +341,7 @@ class Engine:
     def _wait_for(self, page: Page, problem: Problem) -> None:
         """Put a page off, and let its host rest when it fails again and again. A page that only lacks what the plan expects says
         nothing about how its host is doing."""
-        self._put_off[page.id] += 1
-        seconds = self._task.patience.put_off_s * 2.0 ** (self._put_off[page.id] - 1)
-        self._later[page.id] = (page, self._clock() + seconds)
+        seconds = self._agenda.put_off(page, self._clock())
         self._report(PutOff(page.kind, page.request.url, problem, seconds))
         if problem.code == "blocked":
             self._client.refused(page.request.host, shortened(problem.what, 80))

@@ -77,10 +77,10 @@ class Facts:
     """What is known of a run.
 
     `listings` are those that state a total: kind, URL, stated, came. `completing` are the page kinds that complete rows, with the
-    table; `notes` are URL and problem. `unread_runs` are the earlier runs that cannot be read; `filled_before` are the columns that
-    had values in some earlier run, `judged_shares` those whose share of filled cells the plan's checks judge, by table. `unopened`
-    are page kinds that no page led to, with what should have led there; `may_be_empty` the tables whose number of rows the plan's
-    checks judge.
+    table; `notes` are URL and problem. `unread_runs` are the earlier runs that cannot be read; `filled_before` are the columns
+    that had values in some earlier run, `judged_shares` those whose share of filled cells the plan's checks judge, by table.
+    `unopened` are page kinds that no page led to, with what should have led there; `may_be_empty` the tables whose number of rows
+    the plan's checks judge.
     """
 
     end: End | None

@@ -1,0 +1,71 @@
+"""What an engine works on: how replies are read, how many at a time, how trouble is borne, and when it is enough."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from wadi.crawl.earlier import Earlier
+from wadi.crawl.helpers import Helpers
+from wadi.crawl.login import Login
+from wadi.crawl.settle import Reading
+
+
+@dataclass(frozen=True)
+class Limits:
+    """Where the crawl ends even if the site goes on: pages, links from the starts, seconds, bytes of all replies."""
+
+    pages: int | None = None
+    depth: int | None = None
+    time_s: float | None = None
+    size_bytes: int | None = None
+    requests: int | None = None
+
+
+@dataclass(frozen=True)
+class Room:
+    """How many pages are asked for at a time: at one host, over all, those counted that wait for the pause of their host to
+    be over; and the hours in which the run may ask."""
+
+    per_host: int
+    total: int = 16
+    hours: str | None = None
+
+
+@dataclass(frozen=True)
+class Patience:
+    """How trouble is borne: seconds before a page that was put off is asked for again (doubled the second time), the first rest
+    of a host that fails again and again, and how often a page that was a block, or did not come, is put off."""
+
+    put_off_s: float = 4.0
+    rest_s: float = 30.0
+    put_offs: int = 2
+
+
+@dataclass(frozen=True)
+class Tuning:
+    """Figures that were found by measuring (docs/performance.md).
+
+    Of more than `many_hosts` waiting pages are looked for all together. `worth_help` pages must be in flight for helpers to be of
+    use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their hosts
+    for each one in flight.
+    """
+
+    many_hosts: int = 256
+    worth_help: int = 6
+    waiting_for_each: int = 16
+
+
+@dataclass(frozen=True)
+class Task:
+    """What the engine works on: how replies are read, how many at a time, and when it is enough."""
+
+    reading: Reading
+    room: Room
+    limits: Limits = field(default_factory=Limits)
+    patience: Patience = field(default_factory=Patience)
+    enough: Callable[[], bool] | None = None
+    login: Login | None = None
+    earlier: Earlier | None = None
+    helpers: Helpers | None = None
+    tuning: Tuning = field(default_factory=Tuning)
