@@ -28,7 +28,7 @@ from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
 from wadi.store.order import Visit
 from wadi.store.outcome import Link, Outcome, Role, State, TableRows
 from wadi.store.state import RunState
-from wadi.table.duplicates import FirstStands, stand_of
+from wadi.table.duplicates import FirstLocations, location_of_visit
 from wadi.web.messages import Reply, Request
 
 HEAD = 'wadi = 1\n[start]\npage = "list"\naddresses = "http://h/list"\n[page.list]\n'
@@ -562,17 +562,17 @@ def test_the_library_works_inside_a_running_event_loop(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("in_memory", [0, 3, 100])
 def test_keys_are_remembered_exactly_or_by_a_hash_alike(in_memory: int) -> None:
-    firsts = FirstStands(in_memory)
+    firsts = FirstLocations(in_memory)
     visits = [Visit(n, "k", State.DONE, "", {}, n // 4, n // 2, ("k",) * (n % 3 + 1)) for n in range(8)]
     found = [firsts.first((f"k{n % 5}", n % 2), visits[n // 3]) for n in range(24)]
     assert found[:10] == [None] * 10
-    assert found[10:] == [stand_of(visits[(n % 10) // 3]) for n in range(10, 24)]
+    assert found[10:] == [location_of_visit(visits[(n % 10) // 3]) for n in range(10, 24)]
     assert firsts.first((1,), visits[0]) is None
-    assert firsts.first((1.0,), visits[1]) == stand_of(visits[0])
+    assert firsts.first((1.0,), visits[1]) == location_of_visit(visits[0])
 
 
 def test_a_hundred_thousand_keys_are_told_apart() -> None:
-    firsts = FirstStands(10)
+    firsts = FirstLocations(10)
     visit = Visit(1, "k", State.DONE, "", {}, 0, 0, ("k",))
     assert [n for n in range(-50_000, 50_000) if firsts.first((n,), visit) is not None] == []
     assert [n for n in range(-50_000, 50_000) if firsts.first((float(n),), visit) is None] == []

@@ -21,9 +21,9 @@ from wadi.learn.types import guessed_type
 from wadi.page.document import read_document
 from wadi.page.expressions import CARRIED, compile_expression
 from wadi.page.structured import structured
-from wadi.store.looked import LookedAt
+from wadi.store.page_cache import PageCache
 from wadi.web.messages import Hop, Reply, Request
-from wadi.web.robots import read_robots, word_for
+from wadi.web.robots import read_robots, verdict_for
 
 KNOWN_MISSES = {"directory listing"}
 """Documented in docs/inspect.md: nothing but its text tells the way up from the files."""
@@ -315,7 +315,7 @@ User-agent: wadi\r\nuser-agent: other\r\nDisallow: /only-us # a note\r\n\r\nUSER
     ],
 )
 def test_what_robots_txt_says(path: str, agent: str, allowed: bool) -> None:
-    assert word_for(read_robots(ROBOTS), f"http://h{path}", agent).allowed is allowed
+    assert verdict_for(read_robots(ROBOTS), f"http://h{path}", agent).allowed is allowed
 
 
 @pytest.mark.parametrize(
@@ -332,17 +332,17 @@ def test_what_robots_txt_says(path: str, agent: str, allowed: bool) -> None:
     ],
 )
 def test_examples_and_corners_of_the_standard(rules: str, path: str, allowed: bool) -> None:
-    assert word_for(read_robots(f"User-agent: *\n{rules}".encode()), f"http://h{path}", "wadi").allowed is allowed
+    assert verdict_for(read_robots(f"User-agent: *\n{rules}".encode()), f"http://h{path}", "wadi").allowed is allowed
 
 
 @given(st.binary(max_size=200))
 def test_any_bytes_are_a_robots_txt(body: bytes) -> None:
-    assert word_for(read_robots(body), "http://h/x", "wadi").allowed in (True, False)
+    assert verdict_for(read_robots(body), "http://h/x", "wadi").allowed in (True, False)
 
 
 def test_robots_tell_delay_rule_and_sitemap() -> None:
     robots = read_robots(ROBOTS)
-    word = word_for(robots, "http://h/private/x", "elsewho")
+    word = verdict_for(robots, "http://h/private/x", "elsewho")
     assert (word.crawl_delay_s, word.rule and word.rule.line, robots.sitemaps) == (2.0, 2, ("http://h/s.xml",))
 
 
@@ -351,7 +351,7 @@ def test_robots_tell_delay_rule_and_sitemap() -> None:
 
 def test_a_page_is_kept_for_the_day_with_its_redirects(tmp_path: Path) -> None:
     now = [1000.0]
-    cache = LookedAt(tmp_path / "c", now=lambda: now[0])
+    cache = PageCache(tmp_path / "c", now=lambda: now[0])
     request = Request("http://h/a")
     assert cache.find(request) is None
     cache.keep(
@@ -371,6 +371,6 @@ def test_a_page_is_kept_for_the_day_with_its_redirects(tmp_path: Path) -> None:
 
 def test_a_cache_that_cannot_be_written_stops_nobody(tmp_path: Path) -> None:
     (tmp_path / "file").write_text("in the way")
-    cache = LookedAt(tmp_path / "file" / "c")
+    cache = PageCache(tmp_path / "file" / "c")
     cache.keep(Request("http://h/"), Reply(Request("http://h/"), "http://h/", 200, (), b"", 0.0))
     assert cache.find(Request("http://h/")) is None

@@ -9,8 +9,8 @@ import pytest
 
 from conftest import Program, plan_text, serving
 from small_host import crawled
+from wadi.crawl.block_signals import signals_of
 from wadi.crawl.health import Health
-from wadi.crawl.looks import look_of
 from wadi.demo.site import application
 from wadi.demo.truth import register_rows
 from wadi.demo.weather import CHALLENGE, middleware, trouble_for
@@ -22,7 +22,7 @@ FILLER = "The gauge at the mill was read by hand every morning. " * 40
 
 def _block(page: str, *, misses: bool, usual: float | None) -> str | None:
     document = read_html(page.encode(), "http://h/")
-    return block_of(look_of(document, len(page.encode())), misses_expected=misses, usual_bytes=usual)
+    return block_of(signals_of(document, len(page.encode())), misses_expected=misses, usual_bytes=usual)
 
 
 @pytest.mark.parametrize(

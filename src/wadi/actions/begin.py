@@ -12,7 +12,7 @@ from typing import Any
 from wadi import __version__
 from wadi.actions.run import Run, ends_at_known, opened
 from wadi.actions.setup import session_of
-from wadi.crawl.earlier import Earlier
+from wadi.crawl.previous_run import PreviousRun
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.local import NoSuchFiles
 from wadi.plan.reader import LoadedPlan, with_limits
@@ -157,7 +157,7 @@ def _newest(runs: Path, loaded: LoadedPlan) -> Path | None:
 
 def _take_known(state: RunState, loaded: LoadedPlan, before: Path) -> None:
     """Remember the rows of the run before, at which newest-first listings end, and those that it knew from its own."""
-    earlier = Earlier(before)
+    earlier = PreviousRun(before)
     try:
         for table in tables_of(loaded.plan):
             state.add_known(earlier.rows(table, table_plan(loaded.plan, table).key))

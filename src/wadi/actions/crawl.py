@@ -13,15 +13,15 @@ from typing import Any
 
 from wadi import __version__
 from wadi.actions.export import name_files
-from wadi.actions.readers import helpers_of, reading_of
+from wadi.actions.readers import reading_of, workers_of
 from wadi.actions.run import Run
 from wadi.actions.setup import Credentials, client_of, credentials_of, login_of, session_of
-from wadi.crawl.earlier import Earlier
 from wadi.crawl.engine import PATIENCE_S, Engine
 from wadi.crawl.events import Adopted, Event, LoggedIn, Stopping
-from wadi.crawl.helpers import Helpers
 from wadi.crawl.journal import Journal
+from wadi.crawl.previous_run import PreviousRun
 from wadi.crawl.task import Limits, Patience, Room, Task, Tuning
+from wadi.crawl.workers import WorkerPool
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Location, read_reply, recovered
 from wadi.store.faults import told_as_problems
@@ -42,7 +42,7 @@ def crawl(
     *,
     credentials: Credentials | None = None,
     stop_within_s: float = PATIENCE_S,
-    make_helpers: Callable[[Run], Helpers | None] = helpers_of,
+    make_workers: Callable[[Run], WorkerPool | None] = workers_of,
     tuning: Tuning = _TUNING,
 ) -> End:
     """Crawl until the end; events go to `report`. Works inside a running event loop too (a notebook's), in a thread.
@@ -54,8 +54,8 @@ def crawl(
     with told_as_problems(run.folder):
         run.state.set_meta("end", None)
         run.state.set_meta("measures", None)
-        with helping(make_helpers(run)) as helpers:
-            end: End = in_loop(_crawled(run, report, credentials, helpers, stop_within_s, tuning), fast_loop)
+        with with_workers(make_workers(run)) as workers:
+            end: End = in_loop(_crawled(run, report, credentials, workers, stop_within_s, tuning), fast_loop)
         run.state.set_meta("end", end.value)
         name_files(run)
     return end
@@ -65,7 +65,7 @@ async def _crawled(
     run: Run,
     report: Report,
     credentials: Credentials | None,
-    helpers: Helpers | None,
+    workers: WorkerPool | None,
     stop_within_s: float,
     tuning: Tuning,
 ) -> End:
@@ -75,9 +75,9 @@ async def _crawled(
     with ExitStack() as held:
         held.enter_context(RunLock(run.folder))
         counted = _Counted([held.enter_context(closing(Journal(run.folder / LOG))), report])
-        if helpers is not None:
-            held.callback(helpers.close)
-        earlier = held.enter_context(closing(Earlier(run.since))) if run.since is not None else None
+        if workers is not None:
+            held.callback(workers.close)
+        earlier = held.enter_context(closing(PreviousRun(run.since))) if run.since is not None else None
         left = list(recovered(run.folder / PAGES, run.state.archive_ends()))
         software = f"Wadi/{__version__}"
         archive = held.enter_context(
@@ -87,7 +87,7 @@ async def _crawled(
         for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
             client.asked_before(host, run.loaded.plan.manners.pause)
         try:
-            task = replace(task_of(run, credentials, tuning), earlier=earlier, helpers=helpers)
+            task = replace(task_of(run, credentials, tuning), earlier=earlier, workers=workers)
             engine = Engine(task, run.state, archive, client, counted)
             if taken := adopt(engine, run, left):
                 counted(Adopted(taken))
@@ -116,7 +116,7 @@ class _Counted:
         return time.monotonic() - self._began
 
 
-def _spent(client: Client, counted: _Counted, earlier: Earlier | None) -> dict[str, Any]:
+def _spent(client: Client, counted: _Counted, earlier: PreviousRun | None) -> dict[str, Any]:
     """What a sitting of the run took, and whom it had to ask more slowly."""
     return {
         "unchanged": earlier.unchanged if earlier is not None else None,
@@ -150,7 +150,7 @@ def enough_rows(run: Run) -> EnoughRows | None:
     limit = run.loaded.plan.limits.rows
     if limit is None:
         return None
-    return EnoughRows(run.state, run.loaded.plan, run.tables[0], limit, means=run.means)
+    return EnoughRows(run.state, run.loaded.plan, run.tables[0], limit, context=run.context)
 
 
 def adopt(engine: Engine, run: Run, left: Iterable[tuple[int, Location]]) -> int:
@@ -213,16 +213,16 @@ def fewer_collections() -> Iterator[None]:
 
 
 @contextmanager
-def helping(helpers: Helpers | None) -> Iterator[Helpers | None]:
-    """Helpers while a run is crawled, where there are some. To be used outside the crawl's event loop."""
+def with_workers(workers: WorkerPool | None) -> Iterator[WorkerPool | None]:
+    """WorkerPool while a run is crawled, where there are some. To be used outside the crawl's event loop."""
     try:
-        if helpers is not None:
+        if workers is not None:
             gc.freeze()  # what is shared with them is not written to by the collector
-            helpers.fork()
-        yield helpers
+            workers.fork()
+        yield workers
     finally:
-        if helpers is not None:
-            helpers.end()
+        if workers is not None:
+            workers.end()
             gc.unfreeze()
 
 

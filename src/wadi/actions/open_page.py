@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any
 from wadi.page.document import Document, NotADocument, Parse, read_document
 from wadi.plan.starts import route_names, starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError, shortened
-from wadi.store.looked import LookedAt, cache_folder
+from wadi.store.page_cache import PageCache, cache_folder
 from wadi.urls import NotAUrl, normalised, resolve, without_secret
 from wadi.web.client import user_agent
 from wadi.web.loops import in_loop
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from wadi.page.expressions import Expression
     from wadi.plan.reader import LoadedPlan
     from wadi.web.client import Client
-    from wadi.web.robots import Word
+    from wadi.web.robots import RobotsVerdict
 
 SIZE_LIMIT_BYTES = 20_000_000
 """What is looked at in one piece: a tree takes about thirty times the memory of its page."""
@@ -63,7 +63,7 @@ class OpenedPage:
 
         Raises UsageError for an expression or a field that means nothing.
         """
-        from wadi.crawl.asking import source_of
+        from wadi.crawl.requests import source_of
         from wadi.crawl.rows import row_scopes
         from wadi.page.cells import Notes, cell
         from wadi.plan.columns import Column
@@ -116,15 +116,15 @@ def open_page(
     fresh: bool = False,
     parse: Parse | None = None,
     runs: str | Path = "runs",
-    cache: LookedAt | None = None,
+    cache: PageCache | None = None,
     stdin: Callable[[], bytes] = lambda: sys.stdin.buffer.read(SIZE_LIMIT_BYTES + 1),
     ignore_robots: bool = False,
 ) -> OpenedPage:
     """Open a page. Raises UsageError for what is not there, no document, or not to be asked for as robots.txt says (unless
     `ignore_robots`), CrawlError for what cannot be fetched."""
-    if not ignore_robots and (word := robots_word(page, cache=cache)) is not None and not word.allowed:
+    if not ignore_robots and (verdict := robots_verdict(page, cache=cache)) is not None and not verdict.allowed:
         now = "ignore_robots=True, or --ignore-robots, is for who may"
-        raise UsageError(Problem("robots", refusal(page, word), now=now))
+        raise UsageError(Problem("robots", refusal(page, verdict), now=now))
     reply, source, age = reply_of(page, fresh=fresh, runs=runs, cache=cache, stdin=stdin)
     return _opened(page, reply, source, age, parse)
 
@@ -144,7 +144,7 @@ def open_page_as(
     *,
     fresh: bool = False,
     parse: Parse | None = None,
-    cache: LookedAt | None = None,
+    cache: PageCache | None = None,
     ignore_robots: bool = False,
 ) -> OpenedPage:
     """Open a URL as a plan's run would ask for it: with its session, header fields and manners, and, where a start of the plan
@@ -160,7 +160,7 @@ def open_page_as(
     if ignore_robots:
         manners = loaded.plan.manners.model_copy(update={"ignore_robots": "said by who looks"})
         loaded = replace(loaded, plan=loaded.plan.model_copy(update={"manners": manners}))
-    site = Site(loaded, cache or LookedAt(cache_folder()), fresh=fresh, credentials=credentials)
+    site = Site(loaded, cache or PageCache(cache_folder()), fresh=fresh, credentials=credentials)
     try:
         reply, is_kept = site.reply(request)
     except FetchFailed as failure:
@@ -186,7 +186,7 @@ def reply_of(
     *,
     fresh: bool = False,
     runs: str | Path = "runs",
-    cache: LookedAt | None = None,
+    cache: PageCache | None = None,
     stdin: Callable[[], bytes] = lambda: sys.stdin.buffer.read(SIZE_LIMIT_BYTES + 1),
 ) -> tuple[Reply, str, float | None]:
     """The reply of a page, where it was taken from, and its age in seconds (None for a new one)."""
@@ -258,10 +258,10 @@ def _stored(page: str, runs: Path) -> tuple[Reply, str, float | None] | None:
 
 
 def fetched(
-    url: str, *, fresh: bool = False, cache: LookedAt | None = None, agent: str | None = None
+    url: str, *, fresh: bool = False, cache: PageCache | None = None, agent: str | None = None
 ) -> tuple[Reply, str, float | None]:
     """The reply to a GET, from today's cache or from the site. A reply with an error status is a reply, too."""
-    kept = cache or LookedAt(cache_folder())
+    kept = cache or PageCache(cache_folder())
     try:
         plain, secrets = for_url(resolve("", url).partition("#")[0])
         request = Request(plain)
@@ -300,9 +300,9 @@ def _client(agent: str, secrets: Secrets) -> Client:
     return Client(transport, throttle, Retrying(retries=1), sent_on=refresh_of)
 
 
-def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:
+def robots_verdict(url: str, *, cache: PageCache | None = None) -> RobotsVerdict | None:
     """What the site's robots.txt says about a URL to us; None for what is on no site or when it cannot be had."""
-    from wadi.web.robots import by_status, read_robots, word_for
+    from wadi.web.robots import by_status, read_robots, verdict_for
 
     if not url.startswith(("http://", "https://")):
         return None
@@ -310,4 +310,4 @@ def robots_word(url: str, *, cache: LookedAt | None = None) -> Word | None:
         reply, _, _ = fetched(resolve(url, "/robots.txt"), cache=cache)
     except (CrawlError, UsageError, NotAUrl):
         return None
-    return word_for(by_status(reply.status) or read_robots(reply.body), url, "wadi")
+    return verdict_for(by_status(reply.status) or read_robots(reply.body), url, "wadi")

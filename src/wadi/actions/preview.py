@@ -27,13 +27,13 @@ from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE, SITEMAP, starts_of
 from wadi.plan.ways import ways_in_vain
 from wadi.problems import CrawlError, Problem
-from wadi.store.looked import LookedAt, cache_folder
 from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
+from wadi.store.page_cache import PageCache, cache_folder
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 from wadi.table.cells import is_missing
-from wadi.table.finish import Means
+from wadi.table.derived import TableContext
 from wadi.urls import LOCAL, without_secret
 from wadi.web.messages import FetchFailed, Reply
 
@@ -130,7 +130,7 @@ def rehearse(
     sample: int | None = None,
     seed: int = 1,
     fresh: bool = False,
-    cache: LookedAt | None = None,
+    cache: PageCache | None = None,
     told: Told = lambda kind, url: None,
     credentials: Credentials | None = None,
     near: Near = lambda kind, reply: [],
@@ -142,7 +142,7 @@ def rehearse(
     """
     with (
         contextlib.closing(
-            Site(loaded, cache or LookedAt(cache_folder()), fresh=fresh, credentials=credentials)
+            Site(loaded, cache or PageCache(cache_folder()), fresh=fresh, credentials=credentials)
         ) as site,
         tempfile.TemporaryDirectory(prefix="wadi-preview-") as folder,
         RunState.create(Path(folder) / "run.sqlite") as state,
@@ -159,8 +159,8 @@ def rehearse(
         if not any(seen.pages for seen in work.kinds.values()):
             raise CrawlError(work.failures or Problem("unreachable", "no start page could be read"))
         delay_s = site.delay_s(first.request.url)
-        means = Means(datetime.now().astimezone().year, loaded.functions, b"rehearsal")
-        tables = [_table(state, plan, name, rows, means) for name in tables_of(plan)]
+        context = TableContext(datetime.now().astimezone().year, loaded.functions, b"rehearsal")
+        tables = [_table(state, plan, name, rows, context) for name in tables_of(plan)]
     return Rehearsal(
         tables,
         list(work.fields.values()),
@@ -289,8 +289,8 @@ def _enough(work: _Work, kind: str, wanted: set[str]) -> int:
     return (1 if leads_there else DETAILS) + min(work.kinds[kind].failed, 2)
 
 
-def _table(state: RunState, plan: Plan, name: str, rows: int, means: Means) -> TableSeen:
-    assembly = Assembly(state, plan, name, limit=rows, means=means)
+def _table(state: RunState, plan: Plan, name: str, rows: int, context: TableContext) -> TableSeen:
+    assembly = Assembly(state, plan, name, limit=rows, context=context)
     return TableSeen(name, assembly.columns, list(assembly.rows()))
 
 

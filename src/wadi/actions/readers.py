@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import Any
 
 from wadi.actions.run import Run
-from wadi.crawl.helpers import Helpers
 from wadi.crawl.kinds import compile_kinds
+from wadi.crawl.outcomes import Reading
 from wadi.crawl.reader import Reader
-from wadi.crawl.settle import Reading
+from wadi.crawl.workers import WorkerPool
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import parts_of
@@ -56,9 +56,9 @@ def expect_places_of(loaded: LoadedPlan) -> dict[str, str]:
     return {name: loaded.place("page", name, "expect") for name, kind in loaded.plan.page.items() if kind.expect}
 
 
-def helpers_of(run: Run) -> Helpers | None:
+def workers_of(run: Run) -> WorkerPool | None:
     """Processes that read pages, where the plan's pace and this machine are such that they are of use."""
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     pause = run.loaded.plan.manners.pause
     is_fast = pause <= _HELPED_BELOW_S or len(run.state.queue.hosts()) / pause >= _HELPED_FROM
-    return Helpers(reader_of, reader_arguments(run), processors) if is_fast and processors > 1 else None
+    return WorkerPool(reader_of, reader_arguments(run), processors) if is_fast and processors > 1 else None

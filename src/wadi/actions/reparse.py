@@ -12,10 +12,10 @@ from wadi.actions.begin import begin
 from wadi.actions.export import name_files
 from wadi.actions.readers import reader_arguments, reader_of, reading_of
 from wadi.actions.run import Run
-from wadi.crawl.again import Ahead
 from wadi.crawl.events import Event, Progress, told
+from wadi.crawl.outcomes import OutcomeMaker
+from wadi.crawl.prefetch import Prefetch
 from wadi.crawl.reader import Reader, Taken, Wanted
-from wadi.crawl.settle import Settler
 from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE
 from wadi.problems import Place, Problem
@@ -71,13 +71,13 @@ def reparse(
 def _read_all(new: Run, stored: StoredPages, archive: Archive, report: Callable[[Event], None], workers: int) -> int:
     reading = reading_of(new)
     reader = Reader(new.folder / PAGES, reading.kinds, reading.expect_places)
-    settler = Settler(reading, new.state, archive)
+    outcome_maker = OutcomeMaker(reading, new.state, archive)
     coming = _coming(stored, reader)
     count = sum(1 for _ in stored.all())
     if workers < 2 or count < _WORTH_WORKERS:
-        return _settle_all(new, stored, settler, report, reader.read)
-    with Ahead(reader, coming, workers=workers, make=reader_of, arguments=reader_arguments(new)) as ahead:
-        return _settle_all(new, stored, settler, report, ahead.take)
+        return _settle_all(new, stored, outcome_maker, report, reader.read)
+    with Prefetch(reader, coming, workers=workers, make=reader_of, arguments=reader_arguments(new)) as ahead:
+        return _settle_all(new, stored, outcome_maker, report, ahead.take)
 
 
 def _coming(stored: StoredPages, reader: Reader) -> Iterator[Wanted]:
@@ -88,7 +88,11 @@ def _coming(stored: StoredPages, reader: Reader) -> Iterator[Wanted]:
 
 
 def _settle_all(
-    new: Run, stored: StoredPages, settler: Settler, report: Callable[[Event], None], take: Callable[[Wanted], Taken]
+    new: Run,
+    stored: StoredPages,
+    outcome_maker: OutcomeMaker,
+    report: Callable[[Event], None],
+    take: Callable[[Wanted], Taken],
 ) -> int:
     """Settle every waiting page that is stored, until only others are left; returns how many were read."""
     absent: set[int] = set()
@@ -102,7 +106,7 @@ def _settle_all(
             if found is None:
                 absent.add(page.id)
             else:
-                outcomes.append((page, _outcome(page, found, settler, take)))
+                outcomes.append((page, _outcome(page, found, outcome_maker, take)))
         if not outcomes:
             return count
         new.state.commit([outcome for _, outcome in outcomes])
@@ -113,7 +117,7 @@ def _settle_all(
         report(Progress(count - failed, failed, 0, new.state.counts()[State.WAITING]))
 
 
-def _outcome(page: Page, found: StoredPage, settler: Settler, take: Callable[[Wanted], Taken]) -> Outcome:
+def _outcome(page: Page, found: StoredPage, outcome_maker: OutcomeMaker, take: Callable[[Wanted], Taken]) -> Outcome:
     if found.location is None or (found.state is State.FAILED and found.failure and found.failure.code in _NO_PAGE):
         nothing = Problem("damaged-run", "no reply is stored", Place(page.request.url))
         return Outcome(page.id, location=found.location, failure=found.failure or nothing)
@@ -123,7 +127,7 @@ def _outcome(page: Page, found: StoredPage, settler: Settler, take: Callable[[Wa
     reply, extracted = taken
     if reply.status >= 400:
         return Outcome(page.id, reply, found.location, failure=found.failure)
-    return settler.read(page, replace(reply, request=page.request), kept=Kept(found.location), found=extracted)
+    return outcome_maker.read(page, replace(reply, request=page.request), kept=Kept(found.location), found=extracted)
 
 
 _NO_PAGE = frozenset(

@@ -20,10 +20,10 @@ from wadi.store.outcome import End, State
 from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly
-from wadi.table.finish import Means, Trouble
+from wadi.table.derived import RowIssue, TableContext
 from wadi.table.outcomes import Outcomes, has_outcomes
+from wadi.table.row_issues import ISSUE_TABLES, RowIssues
 from wadi.table.seen import Sighting
-from wadi.table.troubles import TROUBLES, Troubles
 from wadi.table.visits import PAGES, Visits
 from wadi.urls import without_secret
 
@@ -108,11 +108,11 @@ class Run:
         return datetime.fromisoformat(self.as_of).year
 
     @cached_property
-    def means(self) -> Means:
+    def context(self) -> TableContext:
         """What assembling the tables needs beside the run."""
         named = next((table.hash_key_from for table in self.loaded.plan.table.values() if table.hash_key_from), None)
         key = os.environ.get(named, "") if named else str(self.state.meta("hash_key") or "")
-        return Means(self.year, self.loaded.functions, key.encode())
+        return TableContext(self.year, self.loaded.functions, key.encode())
 
     @property
     def tables(self) -> list[str]:
@@ -124,7 +124,7 @@ class Run:
         """The name of a table of the run; without one that of the main table. Raises UsageError."""
         if table is None:
             return self.tables[0]
-        if table not in (known := (*self.tables, *TROUBLES, PAGES)):
+        if table not in (known := (*self.tables, *ISSUE_TABLES, PAGES)):
             now = f"tables of this run: {listed(dict.fromkeys(known))}"
             raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
         return table
@@ -132,14 +132,14 @@ class Run:
     def assembly(
         self,
         table: str | None = None,
-        trouble: Callable[[Trouble], None] | None = None,
+        issue: Callable[[RowIssue], None] | None = None,
         *,
         with_helpers: bool = False,
-    ) -> Assembly | Outcomes | Troubles | Visits:
+    ) -> Assembly | Outcomes | RowIssues | Visits:
         """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects`, `duplicates` and `pages`
         are tables, too.
 
-        What does not come about on the way is told to `trouble`; `with_helpers` rows have the columns, too, that the plan
+        What does not come about on the way is told to `issue`; `with_helpers` rows have the columns, too, that the plan
         leaves out. Raises UsageError for an unknown table.
         """
         name, plan = self.known_table(table), self.loaded.plan
@@ -148,12 +148,12 @@ class Run:
         if name not in self.tables and name == PAGES:
             return Visits(self.state)
         if name not in self.tables:
-            return Troubles(name, self.tables, self.assembly, lambda page: without_secret(self.state.url_of(page)))
+            return RowIssues(name, self.tables, self.assembly, lambda page: without_secret(self.state.url_of(page)))
         limit = plan.limits.rows
         own = limit if name == self.tables[0] else None
         sighting = self._sighting(name) if table_plan(plan, name).history else None
         return Assembly(
-            self.state, plan, name, limit=own, parent_limit=limit, means=self.means, sighting=sighting, trouble=trouble,
+            self.state, plan, name, limit=own, parent_limit=limit, context=self.context, sighting=sighting, issue=issue,
             with_helpers=with_helpers,
         )  # fmt: skip
 

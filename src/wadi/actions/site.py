@@ -10,10 +10,10 @@ from wadi.actions.setup import Credentials, client_of, credentials_of, login_of,
 from wadi.crawl.login import LoginFailed, log_in
 from wadi.plan.reader import LoadedPlan
 from wadi.problems import CrawlError
-from wadi.store.looked import LookedAt
+from wadi.store.page_cache import PageCache
 from wadi.web.client import Client
 from wadi.web.messages import Reply, Request
-from wadi.web.robots import by_status, origin_of, read_robots, word_for
+from wadi.web.robots import by_status, origin_of, read_robots, verdict_for
 
 
 class Site:
@@ -23,7 +23,7 @@ class Site:
     """
 
     def __init__(
-        self, loaded: LoadedPlan, cache: LookedAt, *, fresh: bool = False, credentials: Credentials | None = None
+        self, loaded: LoadedPlan, cache: PageCache, *, fresh: bool = False, credentials: Credentials | None = None
     ) -> None:
         self._loaded = loaded
         manners = loaded.plan.manners
@@ -47,7 +47,7 @@ class Site:
         if self._loaded.plan.manners.ignore_robots or self._cache is None:
             return 0.0
         kept = self._cache.find(Request(f"{origin_of(url)}/robots.txt"))
-        found = word_for(by_status(kept[0].status) or read_robots(kept[0].body), url, "wadi") if kept else None
+        found = verdict_for(by_status(kept[0].status) or read_robots(kept[0].body), url, "wadi") if kept else None
         return found.crawl_delay_s or 0.0 if found else 0.0
 
     def _keep_robots(self, reply: Reply) -> None:

@@ -19,9 +19,9 @@ from wadi.problems import Place, Problem, RunError, UsageError
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES
 from wadi.store.outcome import as_stored
-from wadi.table.assemble import Assembly, Placed
+from wadi.table.assemble import Assembly, LocatedRow
 from wadi.table.by_route import source_of_visit
-from wadi.table.finish import hashed
+from wadi.table.derived import hashed
 from wadi.web.messages import Reply
 
 _PAGES_HELD = 16
@@ -29,7 +29,7 @@ _NOT_REPLAYED = " (as the table has it, not done again)"
 
 
 @dataclass(frozen=True)
-class Seat:
+class CellLocation:
     """Where a value stands: the page with its number in the run, its URL, when it came, its status, and the row on it."""
 
     page: int
@@ -46,7 +46,7 @@ class CellTrace:
     """The way of one cell. `value` is what the steps come to, `final` what the table has; they are the same."""
 
     column: str
-    seat: Seat | None
+    seat: CellLocation | None
     expression: str
     markup: str
     steps: tuple[Step, ...]
@@ -63,7 +63,7 @@ class Tracer:
         self._kinds = compile_kinds(self._plan, this_year=run.year, functions=run.loaded.functions)
         self._document = lru_cache(_PAGES_HELD)(self._read)
 
-    def row(self, table: str | None, which: str) -> tuple[str, Assembly, Placed]:
+    def row(self, table: str | None, which: str) -> tuple[str, Assembly, LocatedRow]:
         """A row by its number in the table (from 1), or by its key (`MW-0141`, or `code=MW-0141`). Raises UsageError."""
         assembly = self._run.assembly(table)
         name = table or self._run.tables[0]
@@ -82,7 +82,7 @@ class Tracer:
             Problem("no-such-row", f'table "{name}" has no row {which}', now="a number from 1, a key, or COLUMN=VALUE")
         )
 
-    def cell(self, table: str, assembly: Assembly, placed: Placed, place: int) -> CellTrace:
+    def cell(self, table: str, assembly: Assembly, placed: LocatedRow, place: int) -> CellTrace:
         """The way of the cell in a row's column."""
         own = table_plan(self._plan, table)
         column = assembly.plain_columns[place]
@@ -107,7 +107,7 @@ class Tracer:
             value = self._taken_apart(kind, part, value, column.many, final)
             steps.append(Step(f"table: {part or kind}" + (_NOT_REPLAYED if kind == "file" else ""), value))
         is_hashed = column.name in own.hash and value is not None
-        ended = hashed(value, self._run.means.hash_key) if is_hashed else value
+        ended = hashed(value, self._run.context.hash_key) if is_hashed else value
         if own.call is not None and ended != final:
             ended = final
             steps.append(Step(f"call: {own.call}{_NOT_REPLAYED}", final))
@@ -132,7 +132,7 @@ class Tracer:
             return Step(f"origin{_NOT_REPLAYED}", final)
         return None
 
-    def _derived(self, assembly: Assembly, placed: Placed, name: str, formula: str, final: Any) -> CellTrace:
+    def _derived(self, assembly: Assembly, placed: LocatedRow, name: str, formula: str, final: Any) -> CellTrace:
         row = {column.name: cell for column, cell in zip(assembly.plain_columns, placed.cells, strict=True)}
         parsed = Formula(formula)
         try:
@@ -154,7 +154,7 @@ class Tracer:
             parts = [one[place.index(part)] for one in values]
         return parts if many else parts[0]
 
-    def _carried(self, placed: Placed, name: str) -> CellTrace | None:
+    def _carried(self, placed: LocatedRow, name: str) -> CellTrace | None:
         from wadi.plan.columns import parent_table
 
         for table in self._run.tables:
@@ -166,8 +166,8 @@ class Tracer:
         return None
 
     def _picked(
-        self, table: str, assembly: Assembly, placed: Placed, name: str, prefer: str | None
-    ) -> tuple[Seat | None, Retraced | None]:
+        self, table: str, assembly: Assembly, placed: LocatedRow, name: str, prefer: str | None
+    ) -> tuple[CellLocation | None, Retraced | None]:
         """The field that gave a column of a row: on its own page, on those that complete it, in duplicates merged into it."""
         kind = self._run.state.kind_of(placed.visit.page)
         seat, retraced = self._on_page(table, kind, placed, name)
@@ -195,7 +195,9 @@ class Tracer:
                     return seat, retraced
         return found
 
-    def _on_page(self, table: str, kind: str, placed: Placed, name: str) -> tuple[Seat | None, Retraced | None]:
+    def _on_page(
+        self, table: str, kind: str, placed: LocatedRow, name: str
+    ) -> tuple[CellLocation | None, Retraced | None]:
         compiled = self._kinds[kind]
         child = next((one for one in compiled.lists if one.table == table), None)
         fields: tuple[Field, ...] = child.fields if child is not None and compiled.table != table else compiled.fields
@@ -219,12 +221,14 @@ class Tracer:
         )
         return seat, retrace(field, scope, document, reply) if scope is not None else None
 
-    def _seat(self, page: int, kind: str, row: int) -> Seat:
+    def _seat(self, page: int, kind: str, row: int) -> CellLocation:
         known = self._run.state.page(page)
         method = known.request.method if known else "GET"
         found = self._document(page)
         status = found[1].status if found else None
-        return Seat(page, kind, self._run.state.url_of(page), method, self._run.state.came_at(page), status, row)
+        return CellLocation(
+            page, kind, self._run.state.url_of(page), method, self._run.state.came_at(page), status, row
+        )
 
     def _read(self, page: int) -> tuple[Document, Reply] | None:
         location, known = self._run.state.location(page), self._run.state.page(page)

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from wadi.learn.fields import FieldGuess
     from wadi.learn.look import Look, RowsFound
     from wadi.learn.outline import JsonRows
-    from wadi.web.robots import Word
+    from wadi.web.robots import RobotsVerdict
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi inspect http://127.0.0.1:8700/register
@@ -46,28 +46,28 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
-    from wadi.actions.open_page import robots_word
+    from wadi.actions.open_page import robots_verdict
     from wadi.learn.look import as_dict, look_at
 
     page = opened(args)
     look = look_at(page.document, page.reply, most_rows=max(1, args.rows))
     if args.plan is not None:
         return _write_plan(look, page, args, out, err)
-    word = robots_word(page.reply.request.url) if page.from_web and args.plan_with is None else None
+    verdict = robots_verdict(page.reply.request.url) if page.from_web and args.plan_with is None else None
     if args.json:
         write_json(
             {
                 "page": args.page,
                 "source": page.source,
                 "age_s": page.age_s,
-                "robots": _word_dict(word),
+                "robots": _word_dict(verdict),
                 **as_dict(look),
             },
             out,
         )
     else:
         to = console(out)
-        to.print(view(page, look, word, to.width, verbose=args.verbose))
+        to.print(view(page, look, verdict, to.width, verbose=args.verbose))
     return Status.DONE
 
 
@@ -110,12 +110,14 @@ def _write_plan(look: Look, page: OpenedPage, args: argparse.Namespace, out: Tex
     return Status.DONE
 
 
-def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose: bool = False) -> RenderableType:
+def view(
+    page: OpenedPage, look: Look, verdict: RobotsVerdict | None, width: int, *, verbose: bool = False
+) -> RenderableType:
     """The look in blocks: reply, kind, rows, tables, paging, data, sources."""
     most = 200 if verbose else _SHOWN_PATHS
     return blocks(
         [
-            ("reply", _reply_lines(page, word)),
+            ("reply", _reply_lines(page, verdict)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
             ("fields", _field_lines(look.fields, width)),
             *_row_blocks(look, width, verbose=verbose),
@@ -135,7 +137,7 @@ def view(page: OpenedPage, look: Look, word: Word | None, width: int, *, verbose
     )
 
 
-def _reply_lines(page: OpenedPage, word: Word | None) -> list[str]:
+def _reply_lines(page: OpenedPage, verdict: RobotsVerdict | None) -> list[str]:
     from wadi.learn.look import caching_of, cookies_set, language_of_page
 
     reply, document = page.reply, page.document
@@ -161,26 +163,26 @@ def _reply_lines(page: OpenedPage, word: Word | None) -> list[str]:
         lines.append("caching: " + ", ".join(f"{name} {shortened(value, 40)}" for name, value in caching.items()))
     if cookies := cookies_set(reply):
         lines.append(f"cookies set: {', '.join(cookies)}")
-    if word is not None:
-        lines.append(_robots_line(word))
+    if verdict is not None:
+        lines.append(_robots_line(verdict))
     return lines
 
 
-def _robots_line(word: Word) -> str:
-    delay = f", and asks for {word.crawl_delay_s:g} s between requests" if word.crawl_delay_s is not None else ""
-    if word.rule is None:
+def _robots_line(verdict: RobotsVerdict) -> str:
+    delay = f", and asks for {verdict.crawl_delay_s:g} s between requests" if verdict.crawl_delay_s is not None else ""
+    if verdict.rule is None:
         return f"robots.txt: allowed, no rule is about it{delay}"
-    if not word.rule.line:
+    if not verdict.rule.line:
         return "robots.txt: not to be had (5xx), so nothing may be fetched"
-    rule = f"line {word.rule.line}, {'Allow' if word.rule.allow else 'Disallow'}: {word.rule.path}"
-    return f"robots.txt: {'allowed' if word.allowed else 'NOT allowed'} ({rule}, for {word.agent}){delay}"
+    rule = f"line {verdict.rule.line}, {'Allow' if verdict.rule.allow else 'Disallow'}: {verdict.rule.path}"
+    return f"robots.txt: {'allowed' if verdict.allowed else 'NOT allowed'} ({rule}, for {verdict.agent}){delay}"
 
 
-def _word_dict(word: Word | None) -> dict[str, Any] | None:
-    if word is None:
+def _word_dict(verdict: RobotsVerdict | None) -> dict[str, Any] | None:
+    if verdict is None:
         return None
-    rule = {"allow": word.rule.allow, "path": word.rule.path, "line": word.rule.line} if word.rule else None
-    return {"allowed": word.allowed, "agent": word.agent, "rule": rule, "crawl_delay_s": word.crawl_delay_s}
+    rule = {"allow": verdict.rule.allow, "path": verdict.rule.path, "line": verdict.rule.line} if verdict.rule else None
+    return {"allowed": verdict.allowed, "agent": verdict.agent, "rule": rule, "crawl_delay_s": verdict.crawl_delay_s}
 
 
 def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:

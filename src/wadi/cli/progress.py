@@ -270,7 +270,7 @@ def _live(tally: Tally, err: TextIO) -> Iterator[Callable[[Event], None]]:
     )
 
     def receive(event: Event) -> None:
-        # Its thread begins with the first event, when the crawl's helpers have been forked.
+        # Its thread begins with the first event, when the crawl's workers have been forked.
         if not live.is_started:
             live.start()
         tally.take(event)

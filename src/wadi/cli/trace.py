@@ -12,7 +12,7 @@ from wadi.cli.status import Status
 if TYPE_CHECKING:
     from rich.text import Text
 
-    from wadi.actions.trace import CellTrace, Seat
+    from wadi.actions.trace import CellLocation, CellTrace
 
 EXAMPLES = """examples:
   wadi trace springs springs 17              every column of row 17
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             write_json({"table": table, "row": args.row, "cells": [_as_dict(one) for one in traces]}, out)
             return Status.DONE
         to = console(out)
-        last: Seat | None = None
+        last: CellLocation | None = None
         for one in traces:
             if one.seat is not None and (last is None or one.seat != last):
                 to.print(_seat_lines(one.seat, opened.folder.name))
@@ -61,7 +61,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     return Status.DONE
 
 
-def _seat_lines(seat: Seat, run: str) -> Text:
+def _seat_lines(seat: CellLocation, run: str) -> Text:
     from rich.text import Text
 
     from wadi.urls import without_secret

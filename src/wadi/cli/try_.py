@@ -80,7 +80,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
 def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out: TextIO) -> Status:
     """Try the expressions and show what they pick. Status 1 when one of them picks nothing."""
-    from wadi.crawl.asking import source_of
+    from wadi.crawl.requests import source_of
     from wadi.crawl.rows import row_scopes
     from wadi.learn.trying import try_on
 

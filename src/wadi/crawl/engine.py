@@ -17,11 +17,11 @@ from wadi.crawl.agenda import Agenda
 from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, Progress, PutOff, Sent, told
 from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
-from wadi.crawl.helpers import Helped
 from wadi.crawl.login import is_login_page
+from wadi.crawl.outcomes import Blocked, LoggedOut, OutcomeMaker
 from wadi.crawl.sessions import Sessions
-from wadi.crawl.settle import Blocked, LoggedOut, Settler
 from wadi.crawl.task import Task
+from wadi.crawl.workers import WorkerResult
 from wadi.plan.starts import FILE
 from wadi.problems import Problem, shortened
 from wadi.store.archive import Archive, Kept, Location
@@ -42,13 +42,13 @@ PATIENCE_S = 10.0
 
 @dataclass(frozen=True, slots=True)
 class _Fetched:
-    """What came for a page; `session` counts the log-ins before it was asked for. `helped` is what a helper made of it."""
+    """What came for a page; `session` counts the log-ins before it was asked for. `worker_result` is what a worker made of it."""
 
     page: Page
     session: int
     reply: Reply | None
     failure: FetchFailed | None
-    helped: Helped | None = None
+    worker_result: WorkerResult | None = None
 
 
 @dataclass(slots=True)
@@ -75,14 +75,14 @@ class Engine:
     ) -> None:
         self._task = task
         self._state = state
-        self._settler = Settler(task.reading, state, archive)
+        self._outcome_maker = OutcomeMaker(task.reading, state, archive)
         self._archive = archive
         self._client = client
         self._report = report
         self._clock = clock
         self._now = now
         self._began = clock()
-        self._flight: Flight[_Fetched] = Flight(task.room.total, together=task.helpers is not None)
+        self._flight: Flight[_Fetched] = Flight(task.room.total, together=task.workers is not None)
         self._counts = state.counts()
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
         self._health = Health(task.patience.rest_s)
@@ -115,9 +115,11 @@ class Engine:
         """Take a reply that the archive has and the database does not: the process died in between."""
         kept = Kept(location)
         if reply.status >= 400:
-            outcome = self._settler.failed(page, FetchFailed("http-status", f"status {reply.status}", reply), kept)
+            outcome = self._outcome_maker.failed(
+                page, FetchFailed("http-status", f"status {reply.status}", reply), kept
+            )
         else:
-            outcome = self._settler.read(page, reply, kept=kept)
+            outcome = self._outcome_maker.read(page, reply, kept=kept)
         self._archive.sync()
         self._commit([(_Fetched(page, 0, reply, None), outcome)])
 
@@ -230,22 +232,22 @@ class Engine:
             else:
                 reply = earlier.reply(page, await self._client.fetch(earlier.asked(page)))
             began.times += reply.tries - 1
-            return _Fetched(page, session, reply, None, await self._helped(page, reply))
+            return _Fetched(page, session, reply, None, await self._worker_result(page, reply))
         except FetchFailed as failure:
             began.times += failure.tries - 1
             return _Fetched(page, session, None, failure)
         except Stopped:
             raise asyncio.CancelledError from None
 
-    async def _helped(self, page: Page, reply: Reply) -> Helped | None:
-        """What a helper makes of a reply; None where there is no helper."""
-        helpers = self._task.helpers
-        if helpers is None or page.kind == FILE or len(self._flight) < self._task.tuning.worth_help:
+    async def _worker_result(self, page: Page, reply: Reply) -> WorkerResult | None:
+        """What a worker makes of a reply; None where there is no worker."""
+        workers = self._task.workers
+        if workers is None or page.kind == FILE or len(self._flight) < self._task.tuning.worth_workers:
             return None
         self._flight.answered(page)
         self._agenda.open([page.request.host])
-        usual = self._settler.usual_bytes(page.kind)
-        return await helpers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
+        usual = self._outcome_maker.usual_bytes(page.kind)
+        return await workers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
 
     async def _settle(self, fetched: list[_Fetched]) -> None:
         """Archive, extract and commit what has come, in one transaction; then tell. Pages that were answered without the
@@ -275,7 +277,7 @@ class Engine:
 
     async def _make_durable(self) -> None:
         """What is in the archive stays there, whatever happens: before anything of it is committed."""
-        if self._task.helpers is None:
+        if self._task.workers is None:
             self._archive.sync()
         else:
             # Pages come fast: others are read while the disk writes.
@@ -308,13 +310,15 @@ class Engine:
                 raise LoggedOut
             if is_trouble(fetched.failure) and (may_wait or self._health.is_given_up(host)):
                 raise Blocked(Problem(fetched.failure.cause, fetched.failure.what))
-            return self._settler.failed(page, self._with_tries(page, fetched.failure))
+            return self._outcome_maker.failed(page, self._with_tries(page, fetched.failure))
         assert fetched.reply is not None
         if login is not None and is_login_page(fetched.reply, login):
             raise LoggedOut
-        found, packed = (fetched.helped.found, fetched.helped.packed) if fetched.helped else (None, None)
+        found, packed = (
+            (fetched.worker_result.found, fetched.worker_result.packed) if fetched.worker_result else (None, None)
+        )
         logged_in = login is not None
-        return self._settler.read(
+        return self._outcome_maker.read(
             page, fetched.reply, logged_in=logged_in, may_come_right=may_wait, found=found, packed=packed
         )
 

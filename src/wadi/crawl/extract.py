@@ -11,11 +11,11 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from wadi.clean.stages import Unread
-from wadi.crawl.asking import with_referer
+from wadi.crawl.block_signals import signals_of
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
-from wadi.crawl.looks import look_of
 from wadi.crawl.paging import is_at_its_end, next_request, stated_number
+from wadi.crawl.requests import with_referer
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.page.cells import Field
 from wadi.page.document import Document, NotADocument, read_document
@@ -27,10 +27,10 @@ from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
 from wadi.urls import without_secret
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
-from wadi.web.pickled import handed_on
+from wadi.web.pickled import pickled_by_value
 
 
-@handed_on
+@pickled_by_value
 @dataclass(frozen=True, slots=True)
 class Extract:
     """What stands on a page. `failure` tells why it is not the page that the plan expects; then there is nothing else.
@@ -115,12 +115,12 @@ def _checked(page: _Page) -> Extract:
         return Extract(failure=Problem("wrong-kind", what, place, now=now))
     is_empty = stands(kind.empty, document)
     if kind.expect and not is_empty and not stands(kind.expect, document):
-        block = block_of(look_of(document, len(reply.body)), misses_expected=True, usual_bytes=page.usual_bytes)
+        block = block_of(signals_of(document, len(reply.body)), misses_expected=True, usual_bytes=page.usual_bytes)
         return Extract(failure=_not_the_page(document, reply, kind, page.expect_place, block), blocked=True)
     found = _extracted(page)
     if kind.expect or is_empty or not _gives_nothing(found):
         return found
-    block = block_of(look_of(document, len(reply.body)), misses_expected=False, usual_bytes=page.usual_bytes)
+    block = block_of(signals_of(document, len(reply.body)), misses_expected=False, usual_bytes=page.usual_bytes)
     if block is None:
         return found
     what = f"reply {reply.status}{_redirected(reply)} gives nothing and is {block}"

@@ -1,4 +1,4 @@
-"""What is under way: pages that are asked for, pages that helpers read, and those that came and wait to be committed."""
+"""What is under way: pages that are asked for, pages that workers read, and those that came and wait to be committed."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing import Any, Generic, TypeVar
 from wadi.store.pages import Page
 
 _MOST_READ = 32
-"""How many pages, beyond those asked for, may be with helpers or wait to be committed."""
+"""How many pages, beyond those asked for, may be with workers or wait to be committed."""
 _TOGETHER_S = 0.02
 """How long a page that came may wait for others, to be committed with them."""
 T = TypeVar("T")

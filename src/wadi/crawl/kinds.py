@@ -24,7 +24,7 @@ from wadi.web.parameters import LinkRules, Post, filled, names_in
 
 
 @dataclass(frozen=True)
-class Asking:
+class RequestSpec:
     """What a request made from a page is made of.
 
     `variants` are constant values and inputs for each combination of the lists of inputs that are used; `fixed` are the
@@ -50,7 +50,7 @@ class Next:
 
     plan: NextPlan
     at: tuple[Expression, ...]
-    asking: Asking
+    asking: RequestSpec
     keep: tuple[Field, ...]
     more: tuple[Expression, ...]
     stop: tuple[Expression, ...]
@@ -79,7 +79,7 @@ class OpenLink:
     skip_text: re.Pattern[str] | None = None
     call: Callable[[str, str], Any] | None = None
     form: tuple[Expression, ...] = ()
-    asking: Asking = field(default_factory=Asking)
+    asking: RequestSpec = field(default_factory=RequestSpec)
     where: tuple[Expression, ...] = ()
 
 
@@ -145,7 +145,7 @@ class Kind:
 
 def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Function] | None = None) -> dict[str, Kind]:
     """Every page kind of a plan that lint found right, by name, and our own."""
-    maker = _Maker(plan, this_year, functions or {})
+    maker = _Compiler(plan, this_year, functions or {})
     kinds = {name: maker.kind(name, page) for name, page in plan.page.items()}
     kinds[FILE] = Kind(FILE)
     if plan.start.sitemap:
@@ -162,7 +162,7 @@ def patterns(texts: list[str], *, folded: bool = False) -> re.Pattern[str] | Non
     return re.compile("|".join(fnmatch.translate(text.casefold() if folded else text) for text in texts))
 
 
-class _Maker:
+class _Compiler:
     """Makes kinds of one plan."""
 
     def __init__(self, plan: Plan, this_year: int, functions: Mapping[str, Function]) -> None:
@@ -235,7 +235,7 @@ class _Maker:
             compiled(link.where),
         )
 
-    def _asking(self, plan: AskPlan) -> Asking:
+    def _asking(self, plan: AskPlan) -> RequestSpec:
         """What is sent, with the values of inputs put in: one variant for each combination of the lists that are used."""
         inputs = self._plan.inputs
         fixed = fixed_inputs(inputs)
@@ -244,7 +244,7 @@ class _Maker:
         nulls = dict.fromkeys(plan.null)
         variants = tuple((filled(plan.values, {**fixed, **one}) | nulls, one) for one in combinations(lists, used))
         headers = tuple(plan.headers.items())
-        return Asking(plan.address, plan.post, self._fields(plan.send), headers, variants, fixed)
+        return RequestSpec(plan.address, plan.post, self._fields(plan.send), headers, variants, fixed)
 
     def _start_link(self, *expressions: str) -> OpenLink:
         start = self._plan.start

@@ -7,9 +7,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from wadi.crawl.asking import asked, headers_of, sent_values, several_sent
 from wadi.crawl.forms import form_of
 from wadi.crawl.kinds import Kind, OpenLink
+from wadi.crawl.requests import asked, headers_of, sent_values, several_sent
 from wadi.page.document import Document
 from wadi.page.expressions import first_of
 from wadi.page.nodes import Element, JsonNode, Node, Scope, link_of

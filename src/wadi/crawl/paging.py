@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from wadi.clean.stages import Unread
-from wadi.crawl.asking import asked, going_on, headers_of, sent_values, several_sent, source_of
 from wadi.crawl.kinds import Next
+from wadi.crawl.requests import asked, going_on, headers_of, sent_values, several_sent, source_of
 from wadi.page.cells import Field, Notes, cell
 from wadi.page.document import Document, every_element
 from wadi.page.expressions import Expression, first_of

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wadi.clean.stages import Unread
-from wadi.crawl.asking import source_of
 from wadi.crawl.kinds import ChildRows, Kind
+from wadi.crawl.requests import source_of
 from wadi.page.cells import Field, Notes, Source, cell, cell_of_texts, texts_of
 from wadi.page.document import Document
 from wadi.page.expressions import Expression, first_of

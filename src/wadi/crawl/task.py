@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from wadi.crawl.earlier import Earlier
-from wadi.crawl.helpers import Helpers
 from wadi.crawl.login import Login
-from wadi.crawl.settle import Reading
+from wadi.crawl.outcomes import Reading
+from wadi.crawl.previous_run import PreviousRun
+from wadi.crawl.workers import WorkerPool
 
 
 @dataclass(frozen=True)
@@ -46,13 +46,13 @@ class Patience:
 class Tuning:
     """Figures that were found by measuring (docs/performance.md).
 
-    Of more than `many_hosts` waiting pages are looked for all together. `worth_help` pages must be in flight for helpers to be of
-    use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their hosts
-    for each one in flight.
+    Of more than `many_hosts` waiting pages are looked for all together. `worth_workers` pages must be in flight for workers to be
+    of use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their
+    hosts for each one in flight.
     """
 
     many_hosts: int = 256
-    worth_help: int = 6
+    worth_workers: int = 6
     waiting_for_each: int = 16
 
 
@@ -66,6 +66,6 @@ class Task:
     patience: Patience = field(default_factory=Patience)
     enough: Callable[[], bool] | None = None
     login: Login | None = None
-    earlier: Earlier | None = None
-    helpers: Helpers | None = None
+    earlier: PreviousRun | None = None
+    workers: WorkerPool | None = None
     tuning: Tuning = field(default_factory=Tuning)

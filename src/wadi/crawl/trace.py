@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from wadi.clean.stages import Step
-from wadi.crawl.asking import source_of
 from wadi.crawl.kinds import Kind
+from wadi.crawl.requests import source_of
 from wadi.crawl.rows import inner_scopes, row_scopes
 from wadi.page.cells import Field, Notes, Picked, Source, Steps, cell, cell_of_texts, expression_of, texts_of
 from wadi.page.document import Document

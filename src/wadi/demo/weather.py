@@ -16,7 +16,7 @@ from typing import Any, Literal
 from aiohttp import web
 
 Weather = Literal["calm", "rough", "storm"]
-TROUBLES = ("slow", "cut short", "reset", "429", "429 after", "503", "503 date", "challenge", "redirect loop")
+ISSUE_TABLES = ("slow", "cut short", "reset", "429", "429 after", "503", "503 date", "challenge", "redirect loop")
 _SHARE = {"calm": 0.0, "rough": 0.15, "storm": 0.4}
 _ATTEMPTS = {"calm": 0, "rough": 1, "storm": 4}
 _NEVER = {"calm": 0.0, "rough": 0.0, "storm": 0.01}
@@ -32,7 +32,7 @@ def trouble_for(seed: int, weather: Weather, path: str, attempt: int) -> str | N
         return "never"
     if attempt > _ATTEMPTS[weather] or _drawn(seed, "share", path, attempt) >= _SHARE[weather]:
         return None
-    return TROUBLES[int(_drawn(seed, "kind", path, attempt) * len(TROUBLES))]
+    return ISSUE_TABLES[int(_drawn(seed, "kind", path, attempt) * len(ISSUE_TABLES))]
 
 
 def _drawn(*words: object) -> float:

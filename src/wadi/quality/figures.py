@@ -50,7 +50,7 @@ class Numbers:
     bins: tuple[tuple[float, float, int], ...]
 
 
-class Spill:
+class SortedFile:
     """Eight-byte values on disk beyond the first hundred thousands, to be taken back in order."""
 
     def __init__(self, code: str) -> None:

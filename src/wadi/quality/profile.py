@@ -18,7 +18,7 @@ from typing import Any
 
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
-from wadi.quality.figures import Numbers, Ordered, Spill, counted, numbers_of
+from wadi.quality.figures import Numbers, Ordered, SortedFile, counted, numbers_of
 from wadi.quality.tables import TableSource, batches
 from wadi.table.cells import flat, is_missing
 
@@ -121,9 +121,9 @@ class _Gathered:
     overflowed: bool = False
     shapes: tuple[tuple[str, int], ...] = ()
     shaped: int = 0
-    digests: Spill | None = field(default_factory=lambda: Spill("q"))
+    digests: SortedFile | None = field(default_factory=lambda: SortedFile("q"))
     """Of all values, to tell how many differ; None where nobody asks."""
-    figures: Spill = field(default_factory=lambda: Spill("d"))
+    figures: SortedFile = field(default_factory=lambda: SortedFile("d"))
     characters: int = 0
     shortest: int | None = None
     longest: int = 0
@@ -188,7 +188,7 @@ def _day_of(text: str) -> float | None:
 def profile_of(source: TableSource) -> TableProfile:
     """The profile of a table. Its rows are walked once, and again where the most frequent of many texts are looked for."""
     gathered = [_Gathered(column) for column in source.columns]
-    whole, missing = Spill("q"), _Gaps(len(source.columns))
+    whole, missing = SortedFile("q"), _Gaps(len(source.columns))
 
     def take(batch: list[list[Any]], gaps: list[list[int]]) -> None:
         whole.extend(map(_digest, batch))

@@ -24,7 +24,7 @@ from wadi.store.crash_points import Reached, unheard
 from wadi.urls import without_secret
 from wadi.web.coding import DAMAGED
 from wadi.web.messages import Headers, Hop, Reply, Request
-from wadi.web.pickled import handed_on
+from wadi.web.pickled import pickled_by_value
 
 _FILE_BYTES = 1_000_000_000
 _HOP_HEADERS = frozenset({"content-encoding", "transfer-encoding", "content-length", "connection", "keep-alive"})
@@ -57,7 +57,7 @@ class Kept:
     digest: bytes = b""
 
 
-@handed_on
+@pickled_by_value
 @dataclass(frozen=True, slots=True)
 class Packed:
     """A reply's record ready to be written: its name, its bytes, and the SHA-256 of the reply's body."""

@@ -12,7 +12,7 @@ import orjson
 from wadi.problems import Problem
 from wadi.store.archive import Location
 from wadi.web.messages import Reply, Request
-from wadi.web.pickled import handed_on
+from wadi.web.pickled import pickled_by_value
 
 
 class Role(IntEnum):
@@ -65,7 +65,7 @@ class End(StrEnum):
         return self in (End.UNREACHABLE, End.REFUSED)
 
 
-@handed_on
+@pickled_by_value
 @dataclass(frozen=True, slots=True)
 class Link:
     """A way from a page to another. `place` counts the page's links, `row` the row that it stands in (or None).
@@ -150,7 +150,7 @@ def as_stored(value: Any) -> Any:
     return value if isinstance(value, str | int | float | None) else orjson.loads(orjson.dumps(value))
 
 
-@handed_on
+@pickled_by_value
 @dataclass(frozen=True, slots=True)
 class TableRows:
     """The rows that a page gives to a table, raw: one list for each row, cells as `columns` names them.

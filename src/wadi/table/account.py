@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from wadi.store.outcome import CellProblem
-from wadi.table.duplicates import Stand
+from wadi.table.duplicates import RowLocation
 
 _EXAMPLES = 2
 
@@ -66,7 +66,7 @@ class Account:
         self.reject_ways.setdefault(way, RejectWay(0, why, url)).count += 1
 
 
-def way_of_duplicate(first: Stand, again: Stand) -> str:
+def way_of_duplicate(first: RowLocation, again: RowLocation) -> str:
     """How a record came twice: what tells the two places apart."""
     if first.page == again.page:
         return "twice on one page"

@@ -22,9 +22,9 @@ from wadi.store.outcome import CellProblem, State, TableRows
 from wadi.store.view import RunView
 from wadi.table.account import Account, way_of_duplicate
 from wadi.table.by_route import fields_by_route, value_by_route
-from wadi.table.duplicates import FirstStands, Stand, stand_of
+from wadi.table.derived import DerivedColumns, PostProcessing, Reject, RowIssue, TableContext, hashed
+from wadi.table.duplicates import FirstLocations, RowLocation, location_of_visit
 from wadi.table.files import FileCells
-from wadi.table.finish import Finish, Made, Means, Reject, Trouble, hashed
 from wadi.table.seen import Seen, Sighting
 from wadi.urls import without_secret
 
@@ -32,11 +32,11 @@ Cells = list[Any]
 _PAGES_HELD = 8
 _EXAMPLES = 5
 _COUNTED_AT_ONCE = 500
-_NO_MEANS = Means()
+_NO_CONTEXT = TableContext()
 
 
 @dataclass(slots=True)
-class Placed:
+class LocatedRow:
     """A row with its place: the page that gave it, in its place, and the row's number there.
 
     `parent` is the row that a row of a list stands in, `others` are duplicates that were merged into this one.
@@ -45,8 +45,8 @@ class Placed:
     cells: Cells
     visit: Visit
     number: int
-    parent: Placed | None = None
-    others: tuple[Placed, ...] = ()
+    parent: LocatedRow | None = None
+    others: tuple[LocatedRow, ...] = ()
 
 
 class _Fate(Enum):
@@ -70,9 +70,9 @@ class Assembly:
         *,
         limit: int | None = None,
         parent_limit: int | None = None,
-        means: Means = _NO_MEANS,
+        context: TableContext = _NO_CONTEXT,
         sighting: Sighting | None = None,
-        trouble: Callable[[Trouble], None] | None = None,
+        issue: Callable[[RowIssue], None] | None = None,
         with_helpers: bool = False,
     ) -> None:
         self.account = Account()
@@ -97,24 +97,24 @@ class Assembly:
         collects = bool(self._collected) or self._occurrences is not None
         self._settles = bool(self._key) and (collects or self._plan.duplicates in ("last", "merge"))
         """Whether rows of one key are put together, so that all have to be there before the first is whole."""
-        self._by_route = fields_by_route(plan, table, means)
-        self._made = Made(self._plan, self._columns, means.functions)
-        self._finish = Finish(self._plan, self._columns, means.hash_key, self._origin)
-        self._hash_key = means.hash_key
-        self._is_heard = trouble is not None
-        self._trouble = trouble or (lambda trouble: None)
-        self._seen = FirstStands()
+        self._by_route = fields_by_route(plan, table, context)
+        self._derived = DerivedColumns(self._plan, self._columns, context.functions)
+        self._post = PostProcessing(self._plan, self._columns, context.hash_key, self._origin)
+        self._hash_key = context.hash_key
+        self._is_heard = issue is not None
+        self._tell_issue = issue or (lambda issue: None)
+        self._seen = FirstLocations()
         self._files = FileCells(state, plan, table, self._columns)
         has_seen = sighting is not None and self._plan.history and bool(self._key)
         self._lacking: set[tuple[int, int]] = set()
         self._known = Seen(sighting, self.columns, self._key) if sighting and has_seen else None
         self._told: set[int] = set()
         self._orders: dict[tuple[str, ...], list[int | None]] = {}
-        self._is_plain = self._files.is_idle and self._finish.is_idle
+        self._is_plain = self._files.is_idle and self._post.is_idle
         self._rows_of = lru_cache(_PAGES_HELD)(lambda page: state.rows(page, table))
         self._is_list = any(name == table for _, name, _ in lists_of(plan))
         parent = parent_table(plan, table) if self._is_list else None
-        self._parent = Assembly(state, plan, parent, limit=parent_limit, means=means) if parent else None
+        self._parent = Assembly(state, plan, parent, limit=parent_limit, context=context) if parent else None
         carried = {name for _, one, child in lists_of(plan) if one == table for name in child.carry}
         self._carried = [(self._place[name], name) for name in carried if name in self._place]
 
@@ -156,7 +156,7 @@ class Assembly:
     @cached_property
     def _is_simple(self) -> bool:
         """Whether rows are taken as pages give them, but for duplicates."""
-        is_made = self._completing or self._is_list or not self._made.is_idle or self._known is not None
+        is_made = self._completing or self._is_list or not self._derived.is_idle or self._known is not None
         is_told = self._is_heard or self._settles
         return self._is_plain and not (is_made or is_told or self._required or self._limit is not None)
 
@@ -180,7 +180,7 @@ class Assembly:
             self._account_duplicate(key_of(rows[number], key) or (), first, visit)
         return [cells for number, cells in enumerate(rows) if number not in stood] if stood else rows
 
-    def placed(self) -> Iterator[Placed]:
+    def placed(self) -> Iterator[LocatedRow]:
         """The rows with their places."""
         rows = self._accepted(self._list_rows() if self._is_list else self._own_rows())
         if self._settles:
@@ -190,7 +190,7 @@ class Assembly:
             for row in rows:
                 if not self._is_plain:
                     self._files.put(row.cells)
-                    self._finish.put(row.cells, row.visit.page, row.number)
+                    self._post.put(row.cells, row.visit.page, row.number)
                 if self._known is not None:
                     self._known.put(row.cells)
                 self.account.accepted += 1
@@ -215,7 +215,7 @@ class Assembly:
         while True:
             for visit in walk.settled():
                 for number, cells in enumerate(self._page_rows(visit)):
-                    row = Placed(cells, visit, number)
+                    row = LocatedRow(cells, visit, number)
                     while not self._is_complete(visit.page, number):
                         yield False
                     self._complete(row)
@@ -223,11 +223,11 @@ class Assembly:
                         yield True
             yield False
 
-    def details_of(self, row: Placed) -> list[int]:
+    def details_of(self, row: LocatedRow) -> list[int]:
         """The pages that complete a row, in the order in which they do."""
         return list(self._details_of(row))
 
-    def _details_of(self, row: Placed) -> dict[int, tuple[int, int]]:
+    def _details_of(self, row: LocatedRow) -> dict[int, tuple[int, int]]:
         """The same, each with the page and its row from which it was opened."""
         found: dict[int, tuple[int, int]] = {}
         todo = [(row.visit.page, row.number)]
@@ -240,27 +240,27 @@ class Assembly:
                         todo.append((detail, 0))
         return found
 
-    def visit_of(self, row: Placed, detail: int) -> Visit:
+    def visit_of(self, row: LocatedRow, detail: int) -> Visit:
         """How a page that completes a row was reached from it."""
         text, inputs = self._state.link(*self._details_of(row)[detail], detail)
         kind = self._state.kind_of(detail)
         return replace(row.visit, page=detail, kind=kind, text=text, inputs={**row.visit.inputs, **inputs})
 
-    def _accepted(self, rows: Iterable[Placed]) -> Iterator[Placed]:
+    def _accepted(self, rows: Iterable[LocatedRow]) -> Iterator[LocatedRow]:
         for row in rows:
             self.account.given += 1
             if self._fate(row) is _Fate.ACCEPTED:
                 yield row
 
-    def _own_rows(self) -> Iterator[Placed]:
+    def _own_rows(self) -> Iterator[LocatedRow]:
         """The rows that pages give by themselves, completed."""
         for visit in Walk(self._state).all():
             for number, cells in enumerate(self._page_rows(visit)):
-                row = Placed(cells, visit, number)
+                row = LocatedRow(cells, visit, number)
                 self._complete(row)
                 yield row
 
-    def _list_rows(self) -> Iterator[Placed]:
+    def _list_rows(self) -> Iterator[LocatedRow]:
         """The rows of lists, for each row that they are tied to: from its own page, then from those that complete it."""
         if self._parent is None:
             for visit in Walk(self._state).all():
@@ -284,8 +284,8 @@ class Assembly:
         page: int,
         numbers: list[int] | None,
         carried: dict[int, Any] | None,
-        above: Placed | None = None,
-    ) -> Iterator[Placed]:
+        above: LocatedRow | None = None,
+    ) -> Iterator[LocatedRow]:
         given = self._rows_of(page)
         if given is None or given.parents is None or not numbers:
             return
@@ -298,7 +298,7 @@ class Assembly:
                 row = self._in_order(given.columns, cells)
                 for column, value in (carried or {}).items():
                     row[column] = value
-                yield Placed(row, replace(visit, page=page), place, above)
+                yield LocatedRow(row, replace(visit, page=page), place, above)
 
     def _page_rows(self, visit: Visit) -> list[Cells]:
         """The rows that a page gives, their cells in the table's order; what depends on the route is filled in."""
@@ -360,7 +360,7 @@ class Assembly:
                     todo.append((detail, 0))
         return True
 
-    def _complete(self, row: Placed) -> None:
+    def _complete(self, row: LocatedRow) -> None:
         """Put the cells of the detail pages into the row; what they leave open stays open."""
         if not self._completing:
             return
@@ -378,7 +378,7 @@ class Assembly:
         if lacking and len(self._lacking) < _EXAMPLES:
             self._lacking.add((row.visit.page, row.number))
 
-    def _complete_by_route(self, row: Placed, name: str, one: Field, visit: Visit) -> None:
+    def _complete_by_route(self, row: LocatedRow, name: str, one: Field, visit: Visit) -> None:
         """Put a value that depends on the way to a detail page into the row that it completes."""
         notes = Notes()
         value, place = value_by_route(one, visit, notes, self._state), self._place[name]
@@ -394,10 +394,10 @@ class Assembly:
             if place is not None and value is not None and (row[place] is None or fills[name]):
                 row[place] = value
 
-    def _fate(self, row: Placed) -> _Fate:
+    def _fate(self, row: LocatedRow) -> _Fate:
         cells = row.cells
-        if not self._made.is_idle:
-            reject = self._made.put(cells, lambda *said: self._failed(row, *said))
+        if not self._derived.is_idle:
+            reject = self._derived.put(cells, lambda *said: self._failed(row, *said))
             if reject is not None:
                 return self._rejected(row, reject)
         missing = next((place for place in self._required if cells[place] is None), None) if self._required else None
@@ -414,16 +414,16 @@ class Assembly:
                     return _Fate.DUPLICATE
         return _Fate.ACCEPTED
 
-    def _rejected(self, row: Placed, reject: Reject) -> _Fate:
+    def _rejected(self, row: LocatedRow, reject: Reject) -> _Fate:
         self.account.add_reject(reject.way, reject.why, self._url(row.visit.page))
         if self._is_heard:
             cells = self._named(row.cells)
-            self._trouble(Trouble(row.visit.page, row.number, None, "", "rejected", reject.why, cells=cells))
+            self._tell_issue(RowIssue(row.visit.page, row.number, None, "", "rejected", reject.why, cells=cells))
         return _Fate.REJECTED
 
-    def _failed(self, row: Placed, column: str, raw: str, error: NotReadable) -> None:
+    def _failed(self, row: LocatedRow, column: str, raw: str, error: NotReadable) -> None:
         """Count and tell what a formula or a function could not do."""
-        self._trouble(Trouble(row.visit.page, row.number, column, raw, error.code, error.what, error.why))
+        self._tell_issue(RowIssue(row.visit.page, row.number, column, raw, error.code, error.what, error.why))
         problem = CellProblem(row.number, column, raw, error.code, error.what, error.why)
         self._account_problems(row.visit.page, [problem], {}, told=True)
 
@@ -432,17 +432,17 @@ class Assembly:
         came = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds") if at else None
         return self._url(page), came
 
-    def _account_duplicate(self, key: tuple[Any, ...], first: Stand, again: Visit) -> None:
+    def _account_duplicate(self, key: tuple[Any, ...], first: RowLocation, again: Visit) -> None:
         shown = " ".join(map(str, key))
-        way = way_of_duplicate(first, stand_of(again))
+        way = way_of_duplicate(first, location_of_visit(again))
         self.account.add_duplicate(way, shown, self._url(first.page), self._url(again.page))
 
-    def _tell_duplicate(self, row: Placed, first: Stand, again: Visit) -> None:
+    def _tell_duplicate(self, row: LocatedRow, first: RowLocation, again: Visit) -> None:
         """Tell of a row that was left out; `first` is where the record stood first, `again` where the double was met."""
         if self._is_heard:
-            way, cells = way_of_duplicate(first, stand_of(again)), self._named(row.cells)
-            self._trouble(
-                Trouble(row.visit.page, row.number, None, "", "duplicate", way, cells=cells, first=first.page)
+            way, cells = way_of_duplicate(first, location_of_visit(again)), self._named(row.cells)
+            self._tell_issue(
+                RowIssue(row.visit.page, row.number, None, "", "duplicate", way, cells=cells, first=first.page)
             )
 
     def _named(self, cells: Cells) -> dict[str, Any]:
@@ -451,10 +451,10 @@ class Assembly:
         own = self._plan.hash
         return {name: hashed(cell, self._hash_key) if name in own else cell for name, cell in named.items()}
 
-    def _settled_duplicates(self, rows: Iterable[Placed]) -> list[Placed]:
+    def _settled_duplicates(self, rows: Iterable[LocatedRow]) -> list[LocatedRow]:
         """One row for each key: the first, the last one, or the first with its gaps filled from the others; with what is
         collected over all of them. Held in memory."""
-        kept: dict[Any, Placed] = {}
+        kept: dict[Any, LocatedRow] = {}
         collected: dict[Any, list[Cells]] = {}
         for number, row in enumerate(rows):
             key = key_of(row.cells, self._key)
@@ -465,8 +465,10 @@ class Assembly:
             if first is None:
                 kept[name] = row
                 continue
-            self._account_duplicate(key or (), stand_of(first.visit), row.visit)
-            self._tell_duplicate(first if self._plan.duplicates == "last" else row, stand_of(first.visit), row.visit)
+            self._account_duplicate(key or (), location_of_visit(first.visit), row.visit)
+            self._tell_duplicate(
+                first if self._plan.duplicates == "last" else row, location_of_visit(first.visit), row.visit
+            )
             if self._plan.duplicates == "last":
                 del kept[name]
                 kept[name] = row
@@ -506,8 +508,8 @@ class Assembly:
             if name not in self.account.unread_examples:
                 self.account.unread_examples[name] = (self._url(page), problem)
             if not told:
-                self._trouble(
-                    Trouble(page, problem.row, problem.column, problem.raw, problem.code, problem.what, problem.why)
+                self._tell_issue(
+                    RowIssue(page, problem.row, problem.column, problem.raw, problem.code, problem.what, problem.why)
                 )
         for column, count in several.items():
             name = names.get(column, column)

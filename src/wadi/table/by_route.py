@@ -13,16 +13,16 @@ from wadi.plan.model import Plan
 from wadi.store.order import Visit
 from wadi.store.outcome import as_stored
 from wadi.store.view import RunView
-from wadi.table.finish import Means
+from wadi.table.derived import TableContext
 
 
-def fields_by_route(plan: Plan, table: str, means: Means) -> dict[str, dict[str, Field]]:
+def fields_by_route(plan: Plan, table: str, context: TableContext) -> dict[str, dict[str, Field]]:
     """Page kind → column → the fields that are filled in by route."""
     found: dict[str, dict[str, Field]] = {}
     for column in columns_of(plan, table):
         for page, plan_field in fields_giving(plan, table, column):
             if (plan_field.source or "").partition(".")[0] in ROUTE_SOURCES:
-                one = compile_field(column, plan_field, means.this_year, means.functions)
+                one = compile_field(column, plan_field, context.this_year, context.functions)
                 found.setdefault(page, {})[column] = one
     return found
 

@@ -19,7 +19,7 @@ _FIRST_SIZE = 1 << 15
 
 
 @dataclass(frozen=True, slots=True)
-class Stand:
+class RowLocation:
     """Where a row stands, as far as it tells duplicates apart: page, listing, start, and the kinds of the pages on the way."""
 
     page: int
@@ -28,12 +28,12 @@ class Stand:
     way: tuple[str, ...]
 
 
-def stand_of(visit: Visit) -> Stand:
+def location_of_visit(visit: Visit) -> RowLocation:
     """Where the rows of a visited page stand."""
-    return Stand(visit.page, visit.listing, visit.start, visit.way)
+    return RowLocation(visit.page, visit.listing, visit.start, visit.way)
 
 
-class FirstStands:
+class FirstLocations:
     """Remembers for each key where it stood first.
 
     The first keys are kept as they are. Of further ones there are 40 bits of a hash beside the number of the page, in a table
@@ -53,15 +53,15 @@ class FirstStands:
         self._page = -1
         self._way: tuple[str, ...] = ()
 
-    def first(self, key: Key, visit: Visit) -> Stand | None:
+    def first(self, key: Key, visit: Visit) -> RowLocation | None:
         """Where the key stood first; None when it is new, and it is remembered from now on."""
         return self.stood([key], visit).get(0)
 
-    def stood(self, keys: Iterable[Key | str | None], visit: Visit) -> dict[int, Stand]:
+    def stood(self, keys: Iterable[Key | str | None], visit: Visit) -> dict[int, RowLocation]:
         """The same for the keys of a page's rows in their order: for those that stood before, by place. A key of one text
         may be that text; None is no key."""
         # Written out flat: this runs for every row, and the calls would cost more than the work.
-        found: dict[int, Stand] = {}
+        found: dict[int, RowLocation] = {}
         if visit.page != self._page or visit.way is not self._way:
             self._add_page(visit)
         few, slots, mask, page = self._few, self._slots, self._mask, len(self._pages)
@@ -112,8 +112,10 @@ class FirstStands:
         self._starts.append(visit.start)
         self._way_of.append(self._ways.index(visit.way))
 
-    def _stand(self, place: int) -> Stand:
-        return Stand(self._pages[place], self._listings[place], self._starts[place], self._ways[self._way_of[place]])
+    def _stand(self, place: int) -> RowLocation:
+        return RowLocation(
+            self._pages[place], self._listings[place], self._starts[place], self._ways[self._way_of[place]]
+        )
 
 
 def _name_of(key: Key | str) -> str | bytes:

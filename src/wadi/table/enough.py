@@ -6,14 +6,14 @@ from wadi.plan.columns import lists_of, table_plan
 from wadi.plan.model import Plan
 from wadi.store.view import RunView
 from wadi.table.assemble import Assembly
-from wadi.table.finish import Means
+from wadi.table.derived import TableContext
 
 
 class EnoughRows:
     """Whether the first `limit` rows of a table are certain; asked after each commit. Rows once counted stay counted."""
 
-    def __init__(self, state: RunView, plan: Plan, table: str, limit: int, *, means: Means) -> None:
-        assembly = Assembly(state, plan, table, means=means)
+    def __init__(self, state: RunView, plan: Plan, table: str, limit: int, *, context: TableContext) -> None:
+        assembly = Assembly(state, plan, table, context=context)
         duplicates = table_plan(plan, table).duplicates
         # Later rows change earlier ones with "last" and "merge", so nothing is certain before the end.
         self._open_end = duplicates in ("last", "merge") and bool(table_plan(plan, table).key)

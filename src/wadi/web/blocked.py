@@ -34,7 +34,7 @@ _TOO_MANY = re.compile(
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class Signals:
     """What a page looks like: its size in bytes, number of words, text (some of it), and what its markup shows."""
 
     size_bytes: int
@@ -46,32 +46,32 @@ class Look:
     has_script: bool = False
 
 
-def block_of(look: Look, *, misses_expected: bool, usual_bytes: float | None) -> str | None:
+def block_of(signals: Signals, *, misses_expected: bool, usual_bytes: float | None) -> str | None:
     """What kind of block a page is; None when it is none.
 
     `misses_expected` tells that what the plan expects is not there; without it the page gave nothing although the plan
     expects nothing special. `usual_bytes` is the size of good pages, None while there are none.
     """
-    if not misses_expected and not _is_odd(look, usual_bytes):
+    if not misses_expected and not _is_odd(signals, usual_bytes):
         return None
-    is_short = look.words < _FEW_WORDS
-    if look.has_challenge and (is_short or misses_expected):
+    is_short = signals.words < _FEW_WORDS
+    if signals.has_challenge and (is_short or misses_expected):
         return "a challenge page"
-    if is_short and _CHALLENGE.search(look.text):
+    if is_short and _CHALLENGE.search(signals.text):
         return "a challenge page"
-    if is_short and _TOO_MANY.search(look.text):
+    if is_short and _TOO_MANY.search(signals.text):
         return 'a "too many requests" page'
-    if look.has_password:
+    if signals.has_password:
         return "a log-in page"
-    if is_short and look.has_refresh:
+    if is_short and signals.has_refresh:
         return "a page that says to wait"
-    if look.words < 15 and look.has_script:
+    if signals.words < 15 and signals.has_script:
         return "an empty shell"
     return None
 
 
-def _is_odd(look: Look, usual_bytes: float | None) -> bool:
+def _is_odd(signals: Signals, usual_bytes: float | None) -> bool:
     """Whether a page is much smaller than good ones; while there are none, whether it is short."""
     if usual_bytes is None:
-        return look.words < _FEW_WORDS
-    return look.size_bytes < _SMALL_SHARE * usual_bytes
+        return signals.words < _FEW_WORDS
+    return signals.size_bytes < _SMALL_SHARE * usual_bytes

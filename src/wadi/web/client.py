@@ -17,7 +17,7 @@ from wadi.web.manners import Clock, Sleep, Slowed, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.pace import Heard
 from wadi.web.retry import Decision, Retrying, Tries, decide, wait_asked_for
-from wadi.web.robots import Robots, by_status, origin_of, read_robots, refusal, word_for
+from wadi.web.robots import Robots, by_status, origin_of, read_robots, refusal, verdict_for
 from wadi.web.transport import Transport
 
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
@@ -166,11 +166,11 @@ class Client:
         if known is None or (known.done() and (is_old or known.exception())):
             self._robots[origin] = asyncio.create_task(self._fetch_robots(*origin))
             self._robots_since[origin] = self._now()
-        word = word_for(await asyncio.shield(self._robots[origin]), request.url, self._robots_agent)
-        if word.crawl_delay_s is not None:
-            self._throttle.slow_down(request.host, word.crawl_delay_s)
-        if not word.allowed:
-            raise FetchFailed("robots", refusal(request.url, word))
+        verdict = verdict_for(await asyncio.shield(self._robots[origin]), request.url, self._robots_agent)
+        if verdict.crawl_delay_s is not None:
+            self._throttle.slow_down(request.host, verdict.crawl_delay_s)
+        if not verdict.allowed:
+            raise FetchFailed("robots", refusal(request.url, verdict))
 
     async def _fetch_robots(self, origin: str, route: str) -> Robots:
         """The site's rules; redirects are followed (RFC 9309 §2.3.1.2). Raises FetchFailed when the host cannot be reached."""

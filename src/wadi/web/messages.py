@@ -7,13 +7,13 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from wadi.urls import host_of, normalised
-from wadi.web.pickled import handed_on
+from wadi.web.pickled import pickled_by_value
 
 Headers = tuple[tuple[str, str], ...]
 _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 
 
-@handed_on
+@pickled_by_value
 @dataclass(frozen=True, slots=True)
 class Request:
     """One request. `url` is sent as it stands (already escaped), without its fragment; `route` names the way that it goes,
@@ -52,7 +52,7 @@ class Hop:
     status: int
 
 
-@handed_on
+@pickled_by_value
 @dataclass(frozen=True, slots=True)
 class Reply:
     """A whole reply. `body` has its content coding undone; `url` is where the redirects ended.

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 T = TypeVar("T", bound=type[Any])
 
 
-def handed_on(cls: T) -> T:
+def pickled_by_value(cls: T) -> T:
     """A decorator, above that which makes the dataclass: its values, all of them arguments, are what is pickled."""
     names = [field.name for field in fields(cls)]
     values = attrgetter(*names)

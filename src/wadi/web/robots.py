@@ -44,7 +44,7 @@ class Robots:
 
 
 @dataclass(frozen=True, slots=True)
-class Word:
+class RobotsVerdict:
     """What robots.txt says about a URL: allowed or not, and the rule that decided (None where no rule matches)."""
 
     allowed: bool
@@ -94,7 +94,7 @@ def _add_rule(group: Group, name: str, value: str, line: int) -> None:
         group.rules.append(Rule(name == "allow", value, line))
 
 
-def word_for(robots: Robots, url: str, agent: str) -> Word:
+def verdict_for(robots: Robots, url: str, agent: str) -> RobotsVerdict:
     """What the file says about a URL for the agent's product token (`wadi`).
 
     All groups that name the agent count together, else those for `*` (§2.2.1). The longest matching path decides, and
@@ -108,12 +108,12 @@ def word_for(robots: Robots, url: str, agent: str) -> Word:
     parts = urlsplit(url)
     path = _comparable(parts.path or "/") + (f"?{_comparable(parts.query)}" if parts.query else "")
     if parts.path == "/robots.txt":
-        return Word(True, None, shown, delay)
+        return RobotsVerdict(True, None, shown, delay)
     matching = [rule for group in groups for rule in group.rules if _matches(rule.path, path)]
     if not matching:
-        return Word(True, None, shown, delay)
+        return RobotsVerdict(True, None, shown, delay)
     best = max(matching, key=lambda rule: (len(_comparable(rule.path)), rule.allow))
-    return Word(best.allow, best, shown, delay)
+    return RobotsVerdict(best.allow, best, shown, delay)
 
 
 def origin_of(url: str) -> str:
@@ -129,9 +129,9 @@ def by_status(status: int) -> Robots | None:
     return Robots((Group(["*"], [Rule(False, "/", 0)]),)) if status >= 500 else None
 
 
-def refusal(url: str, word: Word) -> str:
+def refusal(url: str, verdict: RobotsVerdict) -> str:
     """The message for a URL that is not allowed: which line forbids it, or that the file cannot be had."""
-    rule = word.rule
+    rule = verdict.rule
     said = (
         f'line {rule.line}, "Disallow: {rule.path}"'
         if rule and rule.line

@@ -27,7 +27,7 @@ def cache_folder() -> Path:
     return Path(os.environ.get("WADI_CACHE") or user_cache_path("wadi", appauthor=False)) / "pages"
 
 
-class LookedAt:
+class PageCache:
     """The kept pages below a folder. `now` gives seconds since 1970; pages that were asked for in another `manner` (with header
     fields of a plan) are others."""
 
@@ -36,9 +36,9 @@ class LookedAt:
         self._now = now
         self._manner = manner
 
-    def asked_so(self, manner: str) -> LookedAt:
+    def asked_so(self, manner: str) -> PageCache:
         """The kept pages that were asked for in a manner."""
-        return LookedAt(self.folder, now=self._now, manner=manner)
+        return PageCache(self.folder, now=self._now, manner=manner)
 
     def find(self, request: Request) -> tuple[Reply, float] | None:
         """The kept reply and its age in seconds; None when there is none of today."""

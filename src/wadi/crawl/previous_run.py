@@ -18,7 +18,7 @@ from wadi.web.messages import Headers, Reply, Request
 NOT_MODIFIED = 304
 
 
-class Earlier:
+class PreviousRun:
     """An earlier run of the plan, read only. Use `close` at the end."""
 
     def __init__(self, folder: Path) -> None:

@@ -10,10 +10,10 @@ from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly
-from wadi.table.finish import Trouble
+from wadi.table.derived import RowIssue
 
 PROBLEMS, REJECTS, DUPLICATES = "problems", "rejects", "duplicates"
-TROUBLES = (PROBLEMS, REJECTS, DUPLICATES)
+ISSUE_TABLES = (PROBLEMS, REJECTS, DUPLICATES)
 _COLUMNS: dict[str, dict[str, TypeName]] = {
     PROBLEMS: {
         "table": "string",
@@ -37,11 +37,11 @@ _COLUMNS: dict[str, dict[str, TypeName]] = {
 }
 _OWN = {"rejected": REJECTS, "duplicate": DUPLICATES}
 """What is told of whole rows, by code; all else is of cells."""
-Assemble = Callable[[str, Callable[[Trouble], None]], Any]
+Assemble = Callable[[str, Callable[[RowIssue], None]], Any]
 """Makes the assembly of a table that tells its troubles."""
 
 
-class Troubles:
+class RowIssues:
     """One of these tables, made by putting the others together once more; used like an Assembly."""
 
     names_files = False
@@ -57,7 +57,7 @@ class Troubles:
     def rows(self) -> Iterator[list[Any]]:
         """One row for each cell, or row, that did not come about; places count from 1 on their page."""
         for name in self._tables:
-            told: list[Trouble] = []
+            told: list[RowIssue] = []
             assembly = self._assemble(name, told.append)
             if not isinstance(assembly, Assembly):
                 continue
@@ -65,7 +65,7 @@ class Troubles:
                 yield from self._taken(name, told)
             yield from self._taken(name, told)
 
-    def _taken(self, table: str, told: list[Trouble]) -> Iterator[list[Any]]:
+    def _taken(self, table: str, told: list[RowIssue]) -> Iterator[list[Any]]:
         for one in told:
             if _OWN.get(one.code, PROBLEMS) != self._which:
                 continue

@@ -8,7 +8,7 @@ from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.nodes import Element, elements, first
 from wadi.page.text import text_of
 from wadi.problems import shortened
-from wadi.web.blocked import Look
+from wadi.web.blocked import Signals
 from wadi.web.messages import Reply
 
 _MARK = re.compile(r"captcha|challenge|turnstile|are-?you-?human", re.IGNORECASE)
@@ -17,15 +17,15 @@ _SHOWN = 3000
 _LOOKED_AT = 200_000
 
 
-def look_of(document: Document, size_bytes: int) -> Look:
+def signals_of(document: Document, size_bytes: int) -> Signals:
     """The look of a document; JSON and XML show their text alone."""
     if document.kind != "html":
         text = document.text[:_SHOWN]
-        return Look(size_bytes, len(text.split()), text)
+        return Signals(size_bytes, len(text.split()), text)
     body = first(document.top, "body")
     text = text_of(body if body is not None else document.top)
     shown = f"{document.title} {text[:_SHOWN]}"
-    return Look(
+    return Signals(
         size_bytes,
         len(text.split()),
         shown,

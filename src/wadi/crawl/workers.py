@@ -1,10 +1,10 @@
 """Processes that read replies beside the crawl, where pages may come faster than one processor reads them.
 
 The crawl speaks with each over a pair of sockets, in its own event loop and without threads: what is asked and what is
-answered are pickles, each after its length. A helper ends with the process that it helps, however that ends, and takes no
+answered are pickles, each after its length. A worker ends with the process that it helps, however that ends, and takes no
 Ctrl-C of its own. Should a page bring one down, the run loses that page and goes on.
 
-Where this process has one thread and nothing open but the run, helpers are forked before the event loop begins: ready at
+Where this process has one thread and nothing open but the run, workers are forked before the event loop begins: ready at
 once. Elsewhere (a notebook, a system where forking is not safe) they are started afresh when some pages have been read.
 """
 
@@ -35,7 +35,7 @@ from wadi.crawl.reader import Reader
 from wadi.problems import Place, Problem
 from wadi.store.archive import Packed, pack
 from wadi.web.messages import Reply
-from wadi.web.pickled import handed_on
+from wadi.web.pickled import pickled_by_value
 
 if TYPE_CHECKING:
     from concurrent.futures import ProcessPoolExecutor
@@ -45,28 +45,28 @@ _LENGTH = struct.Struct("!I")
 _READY = b"ready"
 
 
-@handed_on
+@pickled_by_value
 @dataclass(frozen=True, slots=True)
-class Helped:
-    """What a helper made of a reply: its extract, and its record for the archive."""
+class WorkerResult:
+    """What a worker made of a reply: its extract, and its record for the archive."""
 
     found: Extract
     packed: Packed
 
 
 class _Lost(Enum):
-    """How an answer did not come: the helper ended while it was reading the page, or with the page still before it."""
+    """How an answer did not come: the worker ended while it was reading the page, or with the page still before it."""
 
     AT_WORK = 1
     WAITING = 2
 
 
-_Answer = Helped | _Lost | None
-"""What a helper made of a page; None where it could not."""
+_Answer = WorkerResult | _Lost | None
+"""What a worker made of a page; None where it could not."""
 
 
 class _Line(asyncio.Protocol):
-    """The crawl's end of the line to one helper: answers come in the order of what was asked."""
+    """The crawl's end of the line to one worker: answers come in the order of what was asked."""
 
     def __init__(self) -> None:
         self.ready: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
@@ -77,7 +77,7 @@ class _Line(asyncio.Protocol):
 
     @property
     def is_open(self) -> bool:
-        """Whether the helper is there, and ready."""
+        """Whether the worker is there, and ready."""
         return self.ready.done() and not self._is_lost
 
     def ask(self, asked: bytes) -> asyncio.Future[_Answer]:
@@ -110,7 +110,7 @@ class _Line(asyncio.Protocol):
                     future.set_result(pickle.loads(answer))
 
     def connection_lost(self, error: Exception | None) -> None:
-        """The helper has ended: for want of memory, or over the page that it was reading."""
+        """The worker has ended: for want of memory, or over the page that it was reading."""
         self._is_lost = True
         was_ready = self.ready.done()
         if not was_ready:
@@ -124,7 +124,7 @@ class _Line(asyncio.Protocol):
 
 
 @dataclass
-class Helpers:
+class WorkerPool:
     """`count` processes, each with a Reader that `make` makes from `arguments`: forked by `fork`, else started when
     `worth_after` pages were read.
 
@@ -138,7 +138,7 @@ class Helpers:
     is_patient: bool = False
     processes: list[BaseProcess] = field(default_factory=list)
     helped: int = 0
-    """How many pages helpers read."""
+    """How many pages workers read."""
     _ends: list[socket.socket] = field(default_factory=list)
     _lines: list[_Line] = field(default_factory=list)
     _asked: int = 0
@@ -148,8 +148,10 @@ class Helpers:
         if may_fork():
             self._begin_all(get_context("fork").Process, self._serve_forked, self.count)
 
-    async def read(self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> Helped | None:
-        """What a helper makes of a reply; None while there are no helpers: then the crawl reads it itself.
+    async def read(
+        self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None
+    ) -> WorkerResult | None:
+        """What a worker makes of a reply; None while there are no workers: then the crawl reads it itself.
 
         `page` is its number in the run, `number` its place in its listing.
         """
@@ -167,13 +169,13 @@ class Helpers:
         answer = await line.ask(asked)
         if answer is _Lost.AT_WORK:
             answer = await self._read_apart(asked, reply, page)
-        if not isinstance(answer, Helped):
+        if not isinstance(answer, WorkerResult):
             return None
         self.helped += 1
         return answer
 
     async def _read_apart(self, asked: bytes, reply: Reply, page: int) -> _Answer:
-        """A page over which a helper ended, read in a process of its own. Where that ends, too, it is the page, which fails."""
+        """A page over which a worker ended, read in a process of its own. Where that ends, too, it is the page, which fails."""
         line = await self._new_line()
         answer: _Answer = await line.ask(asked) if await line.ready else None
         line.close()
@@ -182,11 +184,11 @@ class Helpers:
         what = f"reply {reply.status} cannot be read: the process that reads it ended, twice"
         now = "it is in the run's archive; please report it with that page"
         failure = Problem("reader-ended", what, Place(reply.url), now=now)
-        return Helped(Extract(failure=failure), pack(reply, page))
+        return WorkerResult(Extract(failure=failure), pack(reply, page))
 
     async def _new_line(self) -> _Line:
-        """The line to a further helper, begun now."""
-        self._begin_all(_HelperProcess, _serve, 1)
+        """The line to a further worker, begun now."""
+        self._begin_all(_WorkerProcess, _serve, 1)
         line = _Line()
         await asyncio.get_running_loop().create_connection(lambda: line, sock=self._ends[-1])
         return line
@@ -203,12 +205,12 @@ class Helpers:
     async def _connect(self) -> None:
         self._lines = [_Line() for _ in range(self.count)]
         if not self.processes:
-            self._begin_all(_HelperProcess, _serve, self.count)
+            self._begin_all(_WorkerProcess, _serve, self.count)
         for line, end in zip(self._lines, self._ends, strict=True):
             await asyncio.get_running_loop().create_connection(lambda line=line: line, sock=end)  # type: ignore[misc]
 
     def _serve_forked(self, line: socket.socket, *arguments: Any) -> None:
-        """A forked helper's work. Our ends of the lines are not for it: it would not see that they are closed."""
+        """A forked worker's work. Our ends of the lines are not for it: it would not see that they are closed."""
         for end in self._ends:
             end.close()
         _serve(line, *arguments)
@@ -232,7 +234,7 @@ def may_fork() -> bool:
     return sys.platform == "linux" and sum(1 for _ in Path("/proc/self/task").iterdir()) == 1
 
 
-class _HelperProcess(SpawnProcess):
+class _WorkerProcess(SpawnProcess):
     """A process that does not import the program that started us: an analyst's script without a guard would run again."""
 
     @staticmethod
@@ -248,15 +250,15 @@ class _HelperProcess(SpawnProcess):
             own.update(hidden)
 
 
-class _HelperContext(SpawnContext):
-    Process = _HelperProcess
+class _WorkerContext(SpawnContext):
+    Process = _WorkerProcess
 
 
 def pool_of(count: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> ProcessPoolExecutor:
     """Processes with a Reader in each."""
     from concurrent.futures import ProcessPoolExecutor
 
-    context = get_context("fork") if may_fork() else _HelperContext()
+    context = get_context("fork") if may_fork() else _WorkerContext()
     return ProcessPoolExecutor(count, mp_context=context, initializer=_begin, initargs=(os.getpid(), make, arguments))
 
 
@@ -287,7 +289,7 @@ def _end_with(parent: int) -> None:
 
 
 def _serve(line: socket.socket, parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
-    """A helper's work: answer what is asked until the line is closed."""
+    """A worker's work: answer what is asked until the line is closed."""
     _begin(parent, make, arguments)
     try:
         with line, line.makefile("rwb") as stream:
@@ -295,7 +297,7 @@ def _serve(line: socket.socket, parent: int, make: Callable[..., Reader], argume
             while head := stream.read(_LENGTH.size):
                 asked = pickle.loads(stream.read(_LENGTH.unpack(head)[0]))
                 try:
-                    answer = _helped(*asked)
+                    answer = _worker_result(*asked)
                 except Exception:  # the crawl reads the page itself, and meets it where it can be told
                     answer = None
                 _write(stream, pickle.dumps(answer, pickle.HIGHEST_PROTOCOL))
@@ -308,8 +310,8 @@ def _write(stream: Any, data: bytes) -> None:
     stream.flush()
 
 
-def _helped(kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> Helped:
+def _worker_result(kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> WorkerResult:
     own = reader()
     place = own.expect_places.get(kind, "")
     found = extract(reply, own.kinds[kind], own.kinds, place, number=number, usual_bytes=usual_bytes)
-    return Helped(with_packed_rows(found), pack(reply, page))
+    return WorkerResult(with_packed_rows(found), pack(reply, page))

@@ -28,7 +28,7 @@ Origin = Callable[[int], tuple[str, str | None]]
 
 
 @dataclass(frozen=True)
-class Means:
+class TableContext:
     """What assembling needs beside the run: the year that settles two-digit years, the plan's functions, the key of `hash`."""
 
     this_year: int = 0
@@ -37,7 +37,7 @@ class Means:
 
 
 @dataclass(frozen=True, slots=True)
-class Trouble:
+class RowIssue:
     """A cell or a row that did not come about: page, number of the row on it, column (None: the row), raw text, and words.
 
     Of a row that was left out `cells` are its values by column, and of a duplicate `first` is the page that had the record first.
@@ -65,7 +65,7 @@ class Reject(NamedTuple):
     why: str
 
 
-class Made:
+class DerivedColumns:
     """Derived columns and the row function, of rows that are complete."""
 
     def __init__(self, plan: TablePlan, columns: Sequence[Column], functions: Mapping[str, Function]) -> None:
@@ -86,7 +86,7 @@ class Made:
         self.is_idle = not self._formulas and self._call is None and not self._apart
 
     def put(self, cells: Cells, trouble: Tell) -> Reject | None:
-        """Fill in what is made of the row; why it is rejected, where the row function does. What fails is told to `trouble`."""
+        """Fill in what is made of the row; why it is rejected, where the row function does. What fails is told to `issue`."""
         for place, whole, others in self._apart:
             _take_apart(cells, place, whole, others)
         if self._call is not None and (reject := self._called(cells, *self._call, trouble)) is not None:
@@ -202,7 +202,7 @@ def _take_apart(cells: Cells, place: int, column: Column, others: list[int | Non
             cells[other] = part if column.many else next(iter(part), None)
 
 
-class Finish:
+class PostProcessing:
     """The last touch of accepted rows."""
 
     def __init__(self, plan: TablePlan, columns: Sequence[Column], hash_key: bytes, origin: Origin) -> None:
@@ -216,7 +216,7 @@ class Finish:
         self.is_idle = not (self._constants or self._hashed or self._origins)
 
     def put(self, cells: Cells, page: int, number: int) -> None:
-        """Finish a row that stands on a page, as its `number`th (from 0)."""
+        """PostProcessing a row that stands on a page, as its `number`th (from 0)."""
         for place, value in self._constants:
             cells[place] = value
         if self._origins:

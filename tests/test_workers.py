@@ -1,6 +1,6 @@
 """Helper processes: the same tables with them as without, a crawl that goes on when they die, none left behind.
 
-The host of these tests has a thread in this process, so that helpers are started afresh here; forked ones are tested in a
+The host of these tests has a thread in this process, so that workers are started afresh here; forked ones are tested in a
 process of its own.
 """
 
@@ -24,8 +24,8 @@ from wadi.actions.crawl import crawl
 from wadi.actions.readers import reader_arguments, reader_of
 from wadi.actions.run import Run
 from wadi.crawl.events import Event, PageDone, PageFailed
-from wadi.crawl.helpers import Helpers, may_fork
 from wadi.crawl.task import Tuning
+from wadi.crawl.workers import WorkerPool, may_fork
 
 PAGES = 40
 PLAN = """[start]
@@ -56,39 +56,39 @@ _SAME = "def same(text):\n    return text\n"
 
 
 def _crawled(
-    folder: Path, make_helpers: Any, report: Any = lambda event: None, *, code: str = _SAME
+    folder: Path, make_workers: Any, report: Any = lambda event: None, *, code: str = _SAME
 ) -> tuple[list[list[Any]], int]:
     folder.mkdir(exist_ok=True)
     (folder / "code.py").write_text(code)
     with serving(_host().application) as site:
         loaded = plan_of(folder, PLAN, site, top='code = "code.py"')
         with begin(loaded, folder / "runs") as run:
-            assert crawl(run, report, make_helpers=make_helpers, tuning=Tuning(worth_help=1)) == "complete"
+            assert crawl(run, report, make_workers=make_workers, tuning=Tuning(worth_workers=1)) == "complete"
             return run.read().rows, sum(run.read().account.unread.values())
 
 
 @dataclass
-class Made:
-    """Makes helpers that are of use from the first page on, and has those that were made."""
+class DerivedColumns:
+    """Makes workers that are of use from the first page on, and has those that were made."""
 
     make_reader: Any = reader_of
-    helped: Made = field(default_factory=list)
+    helped: DerivedColumns = field(default_factory=list)
 
-    def __call__(self, run: Run) -> Helpers:
+    def __call__(self, run: Run) -> WorkerPool:
         assert not may_fork()
-        self.helped.append(Helpers(self.make_reader, reader_arguments(run), 2, worth_after=0, is_patient=True))
+        self.helped.append(WorkerPool(self.make_reader, reader_arguments(run), 2, worth_after=0, is_patient=True))
         return self.helped[-1]
 
-    def __getitem__(self, place: int) -> Helpers:
+    def __getitem__(self, place: int) -> WorkerPool:
         return self.helped[place]
 
 
 @pytest.fixture
-def helped() -> Made:
-    return Made()
+def helped() -> DerivedColumns:
+    return DerivedColumns()
 
 
-def test_helpers_give_the_same_tables(tmp_path: Path, helped: Made) -> None:
+def test_helpers_give_the_same_tables(tmp_path: Path, helped: DerivedColumns) -> None:
     with_helpers = _crawled(tmp_path / "a", helped)
     assert helped[0].helped == PAGES
     assert with_helpers == _crawled(tmp_path / "b", lambda run: None)
@@ -96,7 +96,7 @@ def test_helpers_give_the_same_tables(tmp_path: Path, helped: Made) -> None:
     assert with_helpers[1] == PAGES
 
 
-def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: Made) -> None:
+def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: DerivedColumns) -> None:
     done = 0
 
     def kill(event: Event) -> None:
@@ -114,7 +114,7 @@ def test_a_crawl_goes_on_when_its_helpers_are_killed(tmp_path: Path, helped: Mad
         assert not process.is_alive()
 
 
-def test_a_page_that_brings_its_reader_down_is_lost_and_no_other(tmp_path: Path, helped: Made) -> None:
+def test_a_page_that_brings_its_reader_down_is_lost_and_no_other(tmp_path: Path, helped: DerivedColumns) -> None:
     ends = "import os\ndef same(text):\n    if text == '93':\n        os._exit(9)\n    return text\n"
     failed: list[PageFailed] = []
 
@@ -134,7 +134,7 @@ def _no_reader(*arguments: Any) -> Any:
     os._exit(3)
 
 
-def test_a_crawl_goes_on_when_its_helpers_cannot_begin(tmp_path: Path, helped: Made) -> None:
+def test_a_crawl_goes_on_when_its_helpers_cannot_begin(tmp_path: Path, helped: DerivedColumns) -> None:
     helped.make_reader = _no_reader
     rows, _ = _crawled(tmp_path / "a", helped)
     assert len(rows) == PAGES * 3 + 2
@@ -146,24 +146,24 @@ from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.readers import reader_arguments, reader_of
 from wadi.crawl.task import Tuning
-from wadi.crawl.helpers import Helpers, may_fork
+from wadi.crawl.workers import WorkerPool, may_fork
 from wadi.plan.reader import load_plan
 
 assert may_fork()
 made = []
 def make(run):
-    made.append(Helpers(reader_of, reader_arguments(run), 2, is_patient=True))
+    made.append(WorkerPool(reader_of, reader_arguments(run), 2, is_patient=True))
     return made[-1]
 with begin(load_plan(sys.argv[1], {"site": sys.argv[2]}), sys.argv[3]) as run:
-    end = crawl(run, make_helpers=make, tuning=Tuning(worth_help=1))
-    helpers = made[0]
+    end = crawl(run, make_workers=make, tuning=Tuning(worth_workers=1))
+    workers = made[0]
     children = open(f"/proc/self/task/{os.getpid()}/children").read()
-    kinds = [type(process).__name__ for process in helpers.processes]
-    print(json.dumps([end, helpers.helped, kinds, children, run.read().rows]))
+    kinds = [type(process).__name__ for process in workers.processes]
+    print(json.dumps([end, workers.helped, kinds, children, run.read().rows]))
 """
 
 
-@pytest.mark.skipif(sys.platform != "linux", reason="helpers are forked on Linux alone")
+@pytest.mark.skipif(sys.platform != "linux", reason="workers are forked on Linux alone")
 def test_forked_helpers_read_from_the_first_page_on_and_are_gone_at_the_end(tmp_path: Path) -> None:
     (tmp_path / "code.py").write_text("def same(text):\n    return text\n")
     with serving(_host().application) as site:
@@ -177,7 +177,7 @@ def test_forked_helpers_read_from_the_first_page_on_and_are_gone_at_the_end(tmp_
 
 
 SCRIPT = """import os, sys, time
-from wadi.crawl.helpers import pool_of
+from wadi.crawl.workers import pool_of
 print("started", flush=True)
 pool = pool_of(1, dict, ())
 print(pool.submit(os.getpid).result(), flush=True)
@@ -190,11 +190,11 @@ def test_helpers_do_not_run_the_script_again_and_end_with_it(tmp_path: Path) -> 
     process = subprocess.Popen([sys.executable, tmp_path / "script.py"], stdout=subprocess.PIPE, text=True)
     assert process.stdout is not None
     assert process.stdout.readline() == "started\n"
-    helper = int(process.stdout.readline())
+    worker = int(process.stdout.readline())
     process.kill()
     process.communicate()
     for _ in range(100):
-        if not Path(f"/proc/{helper}").exists():
+        if not Path(f"/proc/{worker}").exists():
             return
         time.sleep(0.1)
-    pytest.fail("the helper is still there")
+    pytest.fail("the worker is still there")

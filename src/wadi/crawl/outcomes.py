@@ -9,12 +9,12 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from wadi.crawl.earlier import row_digests
+from wadi.crawl.block_signals import first_words
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
-from wadi.crawl.looks import first_words
 from wadi.crawl.paging import own_number
+from wadi.crawl.previous_run import row_digests
 from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
@@ -57,7 +57,7 @@ class LoggedOut(Exception):
     """The page is that of someone who is not logged in."""
 
 
-class Settler:
+class OutcomeMaker:
     """Makes outcomes; archives replies on the way, before anything of them is committed."""
 
     def __init__(self, reading: Reading, state: RunState, archive: Archive) -> None:

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 from urllib.parse import urlsplit, urlunsplit
 
 from wadi.clean.types import Where
-from wadi.crawl.kinds import Asking
+from wadi.crawl.kinds import RequestSpec
 from wadi.page.cells import Field, Notes, Source, cell
 from wadi.page.document import Document
 from wadi.page.nodes import Scope
@@ -57,7 +57,7 @@ def source_of(document: Document, reply: Reply) -> Source:
     return Source(document, Where(document.base, reply.started_at, document.encoding.name), reply)
 
 
-def headers_of(asking: Asking) -> Headers:
+def headers_of(asking: RequestSpec) -> Headers:
     """The header fields that go with a link's request."""
     return tuple((name, written(filled(text, asking.fixed))) for name, text in asking.headers)
 
@@ -88,7 +88,7 @@ def with_referer(request: Request, page_url: str) -> Request:
 
 def asked(
     base: str,
-    asking: Asking,
+    asking: RequestSpec,
     picked_values: Mapping[str, Any],
     constant: Mapping[str, Any],
     *,

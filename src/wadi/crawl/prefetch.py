@@ -7,14 +7,14 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import Future
 from typing import Any
 
-from wadi.crawl.helpers import pool_of, reader
 from wadi.crawl.reader import Key, Reader, Taken, Wanted
+from wadi.crawl.workers import pool_of, reader
 
 _CHUNK = 8
 _AHEAD = 24
 
 
-class Ahead:
+class Prefetch:
     """Reads pages ahead in `workers` processes, in the order of `coming`; what is wanted otherwise is read at once.
 
     `make` makes a Reader in each worker, from `arguments`. Use as a context manager.
@@ -36,7 +36,7 @@ class Ahead:
         self._by_key: dict[Key, tuple[Future[list[Taken]], int]] = {}
         self._fill()
 
-    def __enter__(self) -> Ahead:
+    def __enter__(self) -> Prefetch:
         return self
 
     def __exit__(self, *_: object) -> None:
