@@ -267,7 +267,7 @@ def test_a_fault_of_our_own_is_status_70_without_a_traceback(monkeypatch: pytest
     monkeypatch.setattr(lint, "run", broken)
     err = io.StringIO()
     assert main(["lint", "x.toml"], io.StringIO(), err) == 70
-    assert "a fault of Wadi's own: RuntimeError: broken inside" in err.getvalue()
+    assert "an internal error: RuntimeError: broken inside" in err.getvalue()
 
 
 # -- inspect, try, preview

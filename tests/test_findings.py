@@ -33,28 +33,28 @@ def problem(code: str = "http-status", what: str = "http://h/1: status 404") -> 
 
 
 CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
-    ({}, [], "10 springs; all that was asked for holds."),
-    ({"earlier": 1}, [], "10 springs; all that was asked for holds, and nothing drifted against the run before."),
-    ({"earlier": 3}, [], "10 springs; all that was asked for holds, and nothing drifted against 3 earlier runs."),
+    ({}, [], "10 rows in springs; every check holds."),
+    ({"earlier": 1}, [], "10 rows in springs; every check holds, and nothing drifted against the run before."),
+    ({"earlier": 3}, [], "10 rows in springs; every check holds, and nothing drifted against 3 earlier runs."),
     ({"end": None, "waiting": 4}, [("not-finished", True)], "4 pages known but not asked for"),
     ({"end": End.REFUSED}, [("not-finished", True)], "the crawl ended early (host refused)"),
-    ({"end": End.ENOUGH_ROWS, "waiting": 2}, [("limit", False)], "all that was asked for holds"),
-    ({"waiting": 2}, [("not-followed", False)], "all that was asked for holds"),
-    ({"listings": [("list", "http://h/", 12, 10)]}, [("rows-missing", True)], "10 of 12 springs; the listing gave fewer rows"),
+    ({"end": End.ENOUGH_ROWS, "waiting": 2}, [("limit", False)], "every check holds"),
+    ({"waiting": 2}, [("not-followed", False)], "every check holds"),
+    ({"listings": [("list", "http://h/", 12, 10)]}, [("rows-missing", True)], "10 of 12 rows in springs; the listing gave fewer rows"),
     ({"listings": [("list", "http://h/", 8, 10)]}, [("rows-beyond", True)], "the listing gave more rows than it states: 10 of 8"),
-    ({"listings": [("list", "http://h/", 10, 10)]}, [], "10 of 10 springs; all"),
-    ({"listings": [("list", "http://h/", 10, 13)], "tables": [table(duplicates=3, given=13)]}, [("duplicates", False)], "10 of 10 springs; all"),
+    ({"listings": [("list", "http://h/", 10, 10)]}, [], "10 of 10 rows in springs; every"),
+    ({"listings": [("list", "http://h/", 10, 13)], "tables": [table(duplicates=3, given=13)]}, [("duplicates", False)], "10 of 10 rows in springs; every"),
     (
         {"listings": [("list", "http://h/a", 5, 5), ("list", "http://h/b", 7, 5)]},
         [("rows-missing", True)],
         "1 of 2 listings gave fewer rows than they state: 5 of 7",
     ),
-    ({"listings": [("list", "http://h/", 12, 3)], "end": End.ENOUGH_PAGES}, [("limit", False)], "10 of 12 springs; all"),
+    ({"listings": [("list", "http://h/", 12, 3)], "end": End.ENOUGH_PAGES}, [("limit", False)], "10 of 12 rows in springs; every"),
     ({"failures": [FailedPage("spring", "http://h/1", 404, problem())]}, [("pages-failed", True)], "1 spring page missing (404)"),
     (
         {"failures": [FailedPage("spring", "http://h/1", 404, problem())] * 2, "tables": [table(incomplete=2, incomplete_rows=[3, 7])]},
         [("pages-failed", True)],
-        '10 springs; 2 spring pages missing (404): rows 3, 7 lack "altitude".',
+        '10 rows in springs; 2 spring pages missing (404): rows 3, 7 lack "altitude".',
     ),
     (
         {"failures": [FailedPage("spring", "http://h/1", 404, problem())], "tables": [table(incomplete=1, incomplete_rows=[3])]},
@@ -64,13 +64,13 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ({"failures": [FailedPage("list", "http://h/1", 404, problem("blocked", "a block"))]}, [("blocked", True)], "1 list page missing (blocked)"),
     ({"tables": [table(filled={"code": 10})]}, [("blank", True)], "altitude is blank in every row"),
     ({"tables": [table(filled={"code": 10})], "earlier": 1}, [("blank", True)], "altitude is blank in every row"),
-    ({"tables": [table(filled={"code": 10})], "filled_before": {"springs": {"altitude"}}}, [], "all that was asked for holds"),
-    ({"tables": [table(filled={"code": 10})], "judged_shares": {"springs": {"altitude"}}}, [], "all that was asked for holds"),
-    ({"notes": [("http://h/", problem("no-total", "total picks nothing"))]}, [("no-total", True)], "10 springs; total picks nothing"),
+    ({"tables": [table(filled={"code": 10})], "filled_before": {"springs": {"altitude"}}}, [], "every check holds"),
+    ({"tables": [table(filled={"code": 10})], "judged_shares": {"springs": {"altitude"}}}, [], "every check holds"),
+    ({"notes": [("http://h/", problem("no-total", "total picks nothing"))]}, [("no-total", True)], "10 rows in springs; total picks nothing"),
     (
         {"notes": [("http://h/", problem("no-total", "none"))] * 2, "listings": [("list", "http://h/b", 10, 10)]},
         [("no-total", False)],
-        "10 of 10 springs; all",
+        "10 of 10 rows in springs; every",
     ),
     (
         {"notes": [("http://h/", problem("unread-total", "total: about 9"))], "listings": [("list", "http://h/b", 10, 10)]},
@@ -82,12 +82,12 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
         [("rowless", True)],
         'page "list": no rows on 2 pages without "li.x": no "x", but "y"',
     ),
-    ({"rowless": [Rowless("list", ("li",), ("http://h/",), False)]}, [("rowless", False)], "all that was asked for holds"),
-    ({"tables": [table(filled={"code": 10})], "end": End.ENOUGH_PAGES}, [("limit", False)], "all that was asked for holds"),
+    ({"rowless": [Rowless("list", ("li",), ("http://h/",), False)]}, [("rowless", False)], "every check holds"),
+    ({"tables": [table(filled={"code": 10})], "end": End.ENOUGH_PAGES}, [("limit", False)], "every check holds"),
     ({"tables": [table(rejected=2, reject_ways={"no code": RejectWay(2, "no code", "http://h/")})]}, [("rejects", True)], "rejects: no code"),
-    ({"unread_runs": ["runs/x/1"]}, [("earlier-unreadable", False)], "all that was asked for holds"),
+    ({"unread_runs": ["runs/x/1"]}, [("earlier-unreadable", False)], "every check holds"),
     ({"notes": [("http://h/", problem("listing-shifted", "it shifted"))]}, [("listing-shifted", True)], "rows may be missing"),
-    ({"notes": [("http://h/", problem("other-host", "2 links left"))]}, [("other-host", False)], "all that was asked for holds"),
+    ({"notes": [("http://h/", problem("other-host", "2 links left"))]}, [("other-host", False)], "every check holds"),
     ({"broken": [Broken("springs", "", "rows", "number of rows is 10, at least 300 is wanted")]}, [("check: rows", True)], "300"),
     (
         {"broken": [Broken("springs", "altitude", "maximum", "altitude is above 900", 1, ((4, "MW-4", "937"),))]},
@@ -128,7 +128,7 @@ def test_what_fails_comes_first_and_the_sentence_stays_short() -> None:
     ways = {"twice on one page": DuplicateWay(2, [])}
     verdict = verdict_of(Facts(End.COMPLETE, [table(duplicates=2, duplicate_ways=ways)], broken=broken))
     assert [one.fails for one in verdict.findings] == [True] * 5 + [False]
-    assert verdict.sentence == "10 springs; thing 0; thing 1; thing 2; and 2 more."
+    assert verdict.sentence == "10 rows in springs; thing 0; thing 1; thing 2; and 2 more."
     assert verdict.findings[-1].examples == ("2 twice on one page",)
 
 

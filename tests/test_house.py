@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -26,6 +27,40 @@ _WITHIN = {("page", "clean"), ("cli", "demo"), ("quality", "learn")}
 """Neighbours on a floor of which the first stands on the second."""
 LOOSE = {"__init__", "__main__", "problems", "urls"}
 """Modules that stand on no floor: every floor may use them."""
+ROOMS = {
+    "actions": "begin crawl export open_page preview readers reparse retry_pages run setup site trace",
+    "clean": "adjust arithmetic contacts dates errors locales money numbers output quick stages steps text times types",
+    "cli": (
+        "compare demo export inspect lint main options preview profile progress reparse report resume run runs_ schema "
+        "show status summary trace try_ verify"
+    ),
+    "crawl": (
+        "agenda block_signals engine events extract files flight forms health journal kinds links listing login outcomes "
+        "paging prefetch previous_run reader requests rows sessions task trace workers"
+    ),
+    "demo": "faults gaugings notebook office pages photos proxies shapes site truth weather wording world",
+    "learn": "draft fields kind labels look near outline paging rows selectors sources tables trying types",
+    "page": (
+        "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
+        "refresh structured text xml_tree xpath"
+    ),
+    "plan": "checks code columns fields inputs local model parts positions reader starts text ways",
+    "plan/lint": "checks fields made pages secrets starts tables",
+    "quality": (
+        "charts checks compare compare_runs drift figures files html measures pdf plan_changes profile report report_run "
+        "sources tables verdict verify_run words"
+    ),
+    "store": "archive crash_points faults folder history order outcome page_cache pages queue state stored view",
+    "table": (
+        "account assemble by_route cells database derived describe destinations duplicates enough files frame outcomes "
+        "parquet row_issues seen spreadsheet visits writers"
+    ),
+    "web": (
+        "blocked client coding hours lag local loops manners messages pace parameters pickled retry robots routed routes "
+        "secrets session transport"
+    ),
+}
+"""Every module of the package by its room: a new one has a place here and, where it is a way in, in docs/architecture.md."""
 MODULES = sorted(SOURCE.rglob("*.py"))
 
 
@@ -37,6 +72,50 @@ def _imports(path: Path) -> set[str]:
         names += [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
         found |= {name.split(".")[1] for name in names if name.startswith("wadi.")}
     return found
+
+
+def test_every_module_has_a_room() -> None:
+    found: dict[str, list[str]] = {}
+    for path in MODULES:
+        rooms = path.relative_to(SOURCE).parts[:-1]
+        if rooms and path.stem != "__init__":
+            found.setdefault("/".join(rooms), []).append(path.stem)
+    assert {room: sorted(names) for room, names in found.items()} == {
+        room: sorted(names.split()) for room, names in ROOMS.items()
+    }
+    loose = {path.stem for path in MODULES if len(path.relative_to(SOURCE).parts) == 1}
+    assert loose == LOOSE
+
+
+def test_no_circle_leads_through_the_modules() -> None:
+    """Imports at the top of modules, followed from each: none comes back."""
+    names = {
+        ".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): path for path in MODULES
+    }
+    leads = {name: _imported_modules(path, names) - {name} for name, path in names.items()}
+    done: set[str] = set()
+
+    def visit(name: str, way: tuple[str, ...]) -> None:
+        assert name not in way, " → ".join([*way[way.index(name) :], name])
+        if name not in done:
+            for other in sorted(leads[name]):
+                visit(other, (*way, name))
+            done.add(name)
+
+    for name in names:
+        visit(name, ())
+
+
+def _imported_modules(path: Path, names: Mapping[str, Path]) -> set[str]:
+    """The modules that a module imports when it is loaded, not for types alone."""
+    found = set()
+    for node in ast.parse(path.read_text("utf-8")).body:
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("wadi"):
+            base = node.module.removeprefix("wadi").lstrip(".")
+            for alias in node.names:
+                inner = f"{base}.{alias.name}".lstrip(".")
+                found.add(inner if inner in names else base)
+    return {name for name in found if name in names and name != ""}
 
 
 @pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))

@@ -57,7 +57,7 @@ def again(before: Path, tmp_path: Path) -> Program:
 def test_an_undisturbed_run_is_silent(again: Program, site: str) -> None:
     status, told = verified(again)
     assert (status, told["findings"], told["compared_with"]) == (0, [], 0)
-    assert told["verdict"] == "354 of 354 springs; all that was asked for holds."
+    assert told["verdict"] == "354 of 354 rows in springs; every check holds."
     assert (
         "Compared with no earlier run: there is no complete one with the same inputs." in again("verify", "springs").out
     )
@@ -89,7 +89,9 @@ def test_each_planted_fault_is_named_and_nothing_else(again: Program, names: lis
     if names == ["page"]:
         assert "324 of 354" in told["verdict"]
     if names == ["total"]:
-        assert told["verdict"].startswith("354 of 360 springs; the listing gave fewer rows than it states: 354 of 360")
+        assert told["verdict"].startswith(
+            "354 of 360 rows in springs; the listing gave fewer rows than it states: 354 of 360"
+        )
     if "column" in names:
         assert "depth is blank in every row, 88 % filled before" in [one["what"] for one in told["findings"]]
         assert "depth is blank in every row" in done.err
@@ -107,7 +109,7 @@ def test_missing_detail_pages_are_told_with_their_rows(again: Program, site: str
     done = again("verify", "springs")
     assert done.status == 1
     first = done.out.splitlines()[0]
-    assert first.startswith("354 of 354 springs; 2 spring pages missing (404): rows ")
+    assert first.startswith("354 of 354 rows in springs; 2 spring pages missing (404): rows ")
     assert 'lack "altitude", "temperature", "keepers", "note"' in first
     assert "[pages-failed]" in done.out
 

@@ -125,7 +125,7 @@ MEANINGS: dict[str, str] = {
     "not-a-url": "The text is no URL.",
     "not-in-map": "The text is not among the keys of the field's map.",
     "no-match": "The regular expression of `find` does not match the text.",
-    "fault": "A fault of Wadi's own.",
+    "fault": "An internal error of Wadi.",
 }
 
 

@@ -14,7 +14,7 @@ from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.crawl.trace import Retraced, list_scope, retrace, retrace_route, scope_of
 from wadi.page.cells import Field
 from wadi.page.document import Document, read_document
-from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan
+from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan, tables_of
 from wadi.problems import Place, Problem, RunError, UsageError
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES
@@ -68,7 +68,8 @@ class Tracer:
         assembly = self._run.assembly(table)
         name = table or self._run.tables[0]
         if not isinstance(assembly, Assembly):
-            raise UsageError(Problem("no-such-table", f'"{name}" is made of others: its rows have no place on a page'))
+            what = f'table "{name}" is generated; trace a row of: {", ".join(tables_of(self._plan))}'
+            raise UsageError(Problem("no-such-table", what))
         column, _, value = which.rpartition("=")
         names = [one.name for one in assembly.columns]
         if column and column not in names:

@@ -117,7 +117,7 @@ def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextI
         if (problem := _of_the_disk(error)) is not None:
             print(problem, file=err)
             return Status.NO_WAY
-        what = f"a fault of Wadi's own: {type(error).__name__}: {error}"
+        what = f"an internal error: {type(error).__name__}: {error}"
         now = "the same command with --debug shows where; please report it with that text"
         print(Problem("fault", what, now=now), file=err)
         return Status.FAULT
@@ -164,7 +164,7 @@ def _help() -> str:
         "  wadi demo --serve --port 8700                        keep the sample site up and try things\n"
         "  wadi run examples/springs.toml -o springs.csv        …in another terminal\n\n"
         "exit status: 0 done; 1 done, but not all of it; 2 the command line or the plan is wrong;\n"
-        "  3 the crawl could not go on; 70 a fault of Wadi's own; 130 interrupted\n"
+        "  3 the crawl could not go on; 70 an internal error; 130 interrupted\n"
     )
 
 

@@ -121,10 +121,12 @@ class Tally:
                 what = plural(event.in_flight, "page") if event.in_flight else "nothing"
                 self._tell(f"stopping: {what} in flight is taken; Ctrl-C again stops at once", now + 60)
             case HostGivenUp():
-                self._tell(f"{event.host} is left for later: {self._cut(event.why, 90)}", now + 3600)
+                self._tell(
+                    f"giving up on {event.host} for now: {self._cut(event.why, 70)}; wadi resume retries", now + 3600
+                )
             case HostRests():
                 self._tell(
-                    f"{event.host} rests for {event.seconds:.0f} s: {self._cut(event.why, 80)}", now + event.seconds
+                    f"pausing {event.host} for {event.seconds:.0f} s: {self._cut(event.why, 80)}", now + event.seconds
                 )
             case RouteFailed():
                 what = "withdrawn" if event.is_withdrawn else "rests"

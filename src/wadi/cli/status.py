@@ -14,5 +14,5 @@ class Status(IntEnum):
     NO_WAY = 3
     """The crawl could not go on: the site refused or could not be reached, or a limit was reached with --strict."""
     FAULT = 70
-    """A fault of Wadi's own."""
+    """An internal error of Wadi."""
     INTERRUPTED = 130

@@ -57,9 +57,13 @@ async def log_in(client: Client, login: Login) -> None:
     if login.check and not stands(login.check, after):
         wanted = " or ".join(f'"{one.text}"' for one in login.check)
         said = f' (its title: "{shortened(after.title, 60)}")' if after.title else ""
-        raise _failed(login, f"the page after it has no {wanted}{said}", "name or password are wrong, or check is")
+        raise _failed(
+            login,
+            f"the page after it has no {wanted}{said}",
+            "wrong user name or password, or check names what is never there",
+        )
     if not login.check and after.kind == "html" and password_form(after) is not None:
-        raise _failed(login, "the form came back", "name or password are wrong")
+        raise _failed(login, "the form came back", "wrong user name or password")
 
 
 def is_login_page(reply: Reply, login: Login) -> bool:

@@ -13,7 +13,7 @@ from wadi.crawl.block_signals import first_words
 from wadi.crawl.extract import Extract, extract, with_packed_rows
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
-from wadi.crawl.paging import own_number
+from wadi.crawl.listing import ListingPage, end_of
 from wadi.crawl.previous_run import row_digests
 from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
@@ -23,7 +23,6 @@ from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
 
-_DRY_PAGES = 5
 _EDGE_ROWS = 5
 _IN_VAIN = 10
 """So many pages of a kind in a row may lack what the plan expects, before none is asked for again for that."""
@@ -246,12 +245,6 @@ class OutcomeMaker:
         own = [table for table in found.tables if table.table == kind.table]
         return tuple(digest for table in own for digest in row_digests(table, keys.get(table.table, ())))
 
-    def _is_all_known(self, page: Page, until: str | None, digests: tuple[bytes, ...]) -> bool:
-        """Whether the listing, or the run before, has had all rows of the page."""
-        if until == "no new rows":
-            return number_in_listing(page.route) > 0 and not self._state.new_rows(page, digests)
-        return not self._state.unknown_rows(digests)
-
     def _going_on(
         self, page: Page, kind: Kind, found: Extract, digests: tuple[bytes, ...], reply: Reply
     ) -> tuple[tuple[Link, ...], tuple[Problem, ...]]:
@@ -260,29 +253,12 @@ class OutcomeMaker:
         following = next((link for link in found.links if link.role is Role.NEXT), None)
         if following is None or kind.next is None:
             return found.links, found.notes
-        others = tuple(link for link in found.links if link is not following)
-        plan, rows = kind.next.plan, found.row_count
-        if plan.end_when == "total" and found.total is not None and page.rows_before + (rows or 0) >= found.total:
-            return others, found.notes
-        last = page.last if found.of_pages is None else None  # as a page before this one states
-        if last is not None and own_number(kind.next, number_in_listing(page.route)) >= last:
-            return others, found.notes
-        if digests and self._is_all_known(page, plan.end_when, digests):
-            return others, found.notes
-        code, what = "", ""
-        if self._state.is_in_listing(page, following.kind, following.request):
-            code = "page-again"
-            what = f"the next link leads back to {following.request.url}, which the listing has had: it ends here"
-        elif rows == 0 and page.dry + 1 >= _DRY_PAGES:
-            code, what = "no-rows-again", f"{_DRY_PAGES} pages in a row had no rows: the listing ends here"
-        elif number_in_listing(page.route) + 1 >= plan.most:
-            code, what = (
-                "listing-too-long",
-                f"the listing goes on after {plan.most:,} pages: it is left here (next.most)",
-            )
-        if not code:
+        listing = ListingPage(page, kind.next, found, following, digests, self._state, reply.url)
+        ended = end_of(listing)
+        if ended is None:
             return found.links, found.notes
-        return others, (*found.notes, Problem(code, what, Place(reply.url)))
+        others = tuple(link for link in found.links if link is not following)
+        return others, (*found.notes, ended.note) if ended.note is not None else found.notes
 
 
 def _with_its_words(failure: FetchFailed) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import json
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
@@ -44,15 +45,16 @@ _NEW_WORDS = {
 """Keys that had another name, with that of today."""
 _TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
 _ROUNDS = 20
-_WORDS = {
-    "string_type": "a text is wanted",
-    "int_type": "a whole number is wanted",
-    "float_type": "a number is wanted",
-    "bool_type": "true or false is wanted",
-    "list_type": "a list is wanted",
-    "dict_type": "a table is wanted",
-    "model_type": "a table of keys is wanted",
-    "model_attributes_type": "a table of keys is wanted",
+_EXPECTED = {
+    "string_type": "a text",
+    "int_type": "a whole number",
+    "int_parsing": "a whole number",
+    "float_type": "a number",
+    "bool_type": "true or false",
+    "list_type": "a list",
+    "dict_type": "a table",
+    "model_type": "a table of keys",
+    "model_attributes_type": "a table of keys",
 }
 
 
@@ -321,11 +323,10 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
         return text.problem("unknown-key", path, f'unknown key "{path[-1]}" in {where}', key=True, now=now)
     if kind == "missing":
         return text.problem("missing-key", path, f'"{path[-1]}" is missing in {where}', key=True, now=_help_for(path))
-    shown = shortened(repr(detail["input"]), 40)
-    if kind in _WORDS:
-        return text.problem(
-            "wrong-type", path, f'"{path[-1]}" in {where}: {_WORDS[kind]}, not {shown}', now=_help_for(path)
-        )
+    shown = _as_toml(detail["input"])
+    if kind in _EXPECTED:
+        what = f"{_named(path)}: expected {_EXPECTED[kind]}, got {shown}"
+        return text.problem("wrong-type", path, what, now=_help_for(path))
     if kind == "literal_error":
         choices = re.findall(r"'([^']*)'", str(detail.get("ctx", {}).get("expected", "")))
         near = nearest(str(detail["input"]), choices)
@@ -343,6 +344,16 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
     if detail["loc"][-1:] == ("[key]",):
         words = "a name is letters, digits and underscores, and begins with a letter"
     return text.problem("wrong-value", path, f'"{path[-1] if path else "plan"}" in {where}: {words}, not {shown}')
+
+
+def _named(path: Path) -> str:
+    """What stands at a path, in words: a key, or an item of its list."""
+    return f"{path[-2]}, item {path[-1] + 1}" if isinstance(path[-1], int) else str(path[-1])
+
+
+def _as_toml(value: Any) -> str:
+    """A value as the plan has it, cut where it is long."""
+    return shortened(json.dumps(value, ensure_ascii=False, default=str), 40)
 
 
 def _heading(path: Path) -> str:

@@ -137,11 +137,11 @@ class Verdict:
     def sentence(self) -> str:
         """The verdict in a sentence or two."""
         of = f" of {self.stated:,}" if self.stated is not None else ""
-        head = f"{self.rows:,}{of} {self.main}"
+        head = f"{self.rows:,}{of} {'row' if self.rows == 1 and not of else 'rows'} in {self.main}"
         fails = [one.what for one in self.findings if one.fails]
         if not fails:
             compared = f", and nothing drifted against {_runs(self.earlier)}" if self.earlier else ""
-            return f"{head}; all that was asked for holds{compared}."
+            return f"{head}; every check holds{compared}."
         more = f"; and {len(fails) - 3} more" if len(fails) > 3 else ""
         return f"{head}; {'; '.join(shortened(what, _LONG) for what in fails[:3])}{more}."
 
@@ -326,7 +326,7 @@ def _unread(facts: Facts) -> Iterator[Finding]:
             fails = count > UNREAD_SHARE * max(1, table.rows)
             is_known = problem.code != "unknown-column"
             what = (
-                f"{count:,} cells of {column} cannot be read"
+                f"{column}: {count:,} value{'s' if count > 1 else ''} not parsed"
                 if is_known
                 else f"{count:,} × {shortened(problem.what, _LONG)}"
             )

@@ -73,7 +73,7 @@ def read_cookies(text: str, now: float) -> Session:
         host_only = below.upper() != "TRUE"
         cookies.append(Cookie(domain.lstrip("."), path, name, value, secure.upper() == "TRUE", host_only, until))
     if not cookies:
-        raise BadSession(f"all {expired} cookies have expired" if expired else "there are no cookies in it")
+        raise BadSession(f"all cookies in it have expired ({expired})" if expired else "there are no cookies in it")
     return Session(tuple(cookies), expired=expired)
 
 

@@ -25,7 +25,7 @@ def nexts(plan: Plan, text: PlanText) -> Iterator[Finding]:
             yield from _posted(path, plan, page, kind.next, text)
             for name, field in (*kind.next.send.items(), *kind.next.remember.items()):
                 if (field.source or "").partition(".")[0] in ("link", "input"):
-                    at = (*path, "send" if name in kind.next.send else "keep", name, "from")
+                    at = (*path, "send" if name in kind.next.send else "remember", name, "from")
                     what = f"next takes nothing from {field.source!r}: it is not on the page"
                     now = f'values = {{ {name} = "{{{(field.source or "").partition(".")[2] or "NAME"}}}" }} sends an input'
                     yield at, text.problem("wrong-value", at, what, now=now)
@@ -35,8 +35,9 @@ def _way(path: Path, plan: NextPlan, text: PlanText) -> Iterator[Finding]:
     by_link = [name for name, said in (("at or text", plan.at or plan.text), ("rel", plan.rel)) if said]
     made = [name for name in ("count", "send", "address", "post") if getattr(plan, name)]
     if len(by_link) > 1 or (by_link and made):
-        ways = " and by ".join([*by_link, *made])
-        yield path, text.problem("both-keys", path, f"next goes on in one way, not by {ways}", key=True)
+        ways = ["link" if name in ("at or text", "rel") and len(by_link) == 1 else name for name in by_link]
+        what = f"next mixes {len(ways) + len(made)} methods ({' and '.join([*ways, *made])}); keep one"
+        yield path, text.problem("both-keys", path, what, key=True)
     for key in ("only", "skip"):
         if getattr(plan, key) and not (plan.at or plan.text):
             at = (*path, key)
@@ -66,13 +67,13 @@ def _ends(path: Path, plan: Plan, page: str, following: NextPlan, text: PlanText
         at = (*path, "count")
         what = "a counted listing ends with a page without rows, and there are no rows"
         yield at, text.problem("missing-key", at, what, key=True)
-    at = (*path, "until")
+    at = (*path, "end_when")
     if following.end_when == "total" and kind.total is None:
-        what = 'until = "total" needs the total that the page states'
+        what = 'end_when = "total" needs the total that the page states'
         yield at, text.problem("missing-key", at, what, key=True, now=f'[page.{page}] total = "…"')
     if following.end_when == "total" and (following.at or following.text or following.rel):
         what = "a stated total does not overrule a link that is there"
-        yield at, text.problem("both-keys", at, what, key=True, now="until goes with count and send")
+        yield at, text.problem("both-keys", at, what, key=True, now="end_when goes with count and send")
 
 
 def asks(plan: Plan, text: PlanText) -> Iterator[Finding]:
