@@ -80,7 +80,7 @@ fields = { name = "." }
         (program.folder / "p.toml").write_text(plan.replace("http://h", site))
         done = program("run", "p.toml")
     assert "t: 5 rows of 5 that the site states" in done.err
-    assert "5 of 5 t" in program("verify", "p").out
+    assert "5 of 5 rows in t" in program("verify", "p").out
 
 
 @pytest.mark.parametrize(

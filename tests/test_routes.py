@@ -154,7 +154,7 @@ def test_a_plan_reads_a_site_as_each_region_sees_it(program: Program, kind: str)
         assert _cells((program.folder / "south.csv").read_text()) == ROWS["south"]
         assert "south price" in program("preview", "p.toml", "--route", "south").out
         assert program("export", "p", "--table", "pages", "-o", "pages.csv").status == 0
-        assert {row[-1] for row in _cells((program.folder / "pages.csv").read_text())} == {"south"}
+        assert {row[-2] for row in _cells((program.folder / "pages.csv").read_text())} == {"south"}
         reread = program("reparse", "p", "-o", "again.csv")
         assert (program.folder / "again.csv").read_text() == (program.folder / "south.csv").read_text(), reread.err
         everything = b"".join(p.read_bytes() for p in Path(program.folder, "runs").rglob("*") if p.is_file())

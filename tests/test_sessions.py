@@ -269,7 +269,7 @@ def test_saved_requests(text: str) -> None:
         (lambda text: read_cookies(text, 0), "", "no cookies"),
         (lambda text: read_cookies(text, 0), "a b c", "line 1 has 1 columns"),
         (lambda text: read_cookies(text, 0), "h\tF\t/\tF\tsoon\tn\tv", "no time in seconds"),
-        (lambda text: read_cookies(text, 9e9), "h\tF\t/\tF\t5\tn\tv", "all 1 cookies have expired"),
+        (lambda text: read_cookies(text, 9e9), "h\tF\t/\tF\t5\tn\tv", "all cookies in it have expired"),
         (read_saved_request, "", "neither a request"),
         (read_saved_request, "GET / HTTP/1.1\nHost: h\n\n", "neither cookies nor"),
         (read_saved_request, "GET / HTTP/1.1\nCookie: a=1\n", "no Host header"),

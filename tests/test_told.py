@@ -243,7 +243,7 @@ def test_many_refusals_end_the_crawl_early_and_quote_what_the_page_says(program:
     assert done.status == 3
     assert 21 <= len(host.asked) <= 30  # and those in flight
     assert '"Access denied Write to the desk for a key."' in " ".join(done.err.split())
-    assert "left for later: 20 refusals in a row, the last:" in done.err
+    assert "for now: 20 refusals in a row, the last:" in done.err
     assert not (program.folder / "t.csv").exists()
     assert "1 row" not in done.err.split("pages")[0] or "63 rows" in done.err
     log = (program.folder / next(program.folder.glob("runs/p/*/run.log"))).read_text()

@@ -263,7 +263,7 @@ def test_the_number_of_the_last_page_is_remembered(tmp_path: Path) -> None:
         ('name = "."', 'name = { at = ".", format = "d.M.y" }', "both-keys", "format means nothing here"),
         ("[page.list]", '[page.list.next]\nsend = { p = { from = "input.site" } }\n[page.list]', "wrong-value", "next takes nothing from"),
         ('page = "list"', 'page = "list"\npost = "json"', "missing-key", "begins with a POST"),
-        ('rows = "li"', 'rows = "li"\nnext = { at = "a", skip = "x", count = { parameter = "p" } }', "both-keys", "in one way"),
+        ('rows = "li"', 'rows = "li"\nnext = { at = "a", skip = "x", count = { parameter = "p" } }', "both-keys", "mixes 2 methods"),
     ],
 )  # fmt: skip
 def test_lint_names_what_would_not_happen(tmp_path: Path, old: str, new: str, code: str, what: str) -> None:
