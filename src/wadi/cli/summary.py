@@ -318,7 +318,7 @@ def _account_lines(columns: list[Column], account: Account, *, cuts: bool) -> li
     for name in [name for name in (*account.unread, *account.several) if name not in shown]:
         lines.append(f"not written  {_cut(name, 40, cuts)}: {_remarks(name, account, cuts=cuts)}")
     if account.duplicates:
-        lines.append(f"duplicates   {plural(account.duplicates, 'row')} of {account.given:,} left out")
+        lines.append(f"duplicates  {plural(account.duplicates, 'row')} of {account.given:,} left out")
         for way, found in sorted(account.duplicate_ways.items(), key=lambda item: -item[1].count):
             lines.append(f"  {found.count:,} {way}")
             lines += [
