@@ -13,7 +13,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from labelled.pages import PAGES
 from wadi.learn.rows import row_candidates
-from wadi.page.document import read_html
+from wadi.page.document import html_document
 from wadi.page.expressions import compile_expression
 
 
@@ -22,7 +22,7 @@ def main() -> None:
     right = 0
     began = time.perf_counter()
     for name, html, label in PAGES:
-        document = read_html(html.encode(), "http://127.0.0.1/register")
+        document = html_document(html.encode(), "http://127.0.0.1/register")
         wanted = set(compile_expression(label).nodes(document.scope, document))
         candidates = row_candidates(document)
         places = [place for place, one in enumerate(candidates, 1) if set(one.rows) == wanted]

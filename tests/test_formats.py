@@ -35,7 +35,7 @@ from wadi.problems import UsageError
 from wadi.table import spreadsheet
 from wadi.table.cells import disarmed
 from wadi.table.destinations import Source, check_target, write_tables
-from wadi.table.writers import Style, write_csv
+from wadi.table.writers import Style, csv_file
 
 COLUMNS = [
     Column("code", "string", False, None, True, ()),
@@ -112,8 +112,8 @@ def test_what_a_spreadsheet_would_run_is_disarmed(text: object, wanted: object) 
 @given(st.lists(st.text("=+-@ \t\n\r\u00a0\u2003\v1a", max_size=4), max_size=6))
 def test_a_column_is_disarmed_as_its_cells_are(texts: list[str]) -> None:
     written = [io.BytesIO(), io.BytesIO()]
-    write_csv(written[0], COLUMNS[:1], [[text] for text in texts], Style(disarm=True))
-    write_csv(written[1], COLUMNS[:1], [[disarmed(text)] for text in texts], Style())
+    csv_file(written[0], COLUMNS[:1], [[text] for text in texts], Style(disarm=True))
+    csv_file(written[1], COLUMNS[:1], [[disarmed(text)] for text in texts], Style())
     assert written[0].getvalue() == written[1].getvalue()
 
 
@@ -135,7 +135,7 @@ def test_fields_are_written_as_by_the_standard_writer(rows: list[list[Any]], del
     writer = csv.writer(wanted, delimiter=delimiter)
     writer.writerow([column.name for column in columns])
     writer.writerows(rows)
-    write_csv(out, columns, [list(row) for row in rows], Style(delimiter))
+    csv_file(out, columns, [list(row) for row in rows], Style(delimiter))
     assert out.getvalue().decode() == wanted.getvalue()
 
 
@@ -145,7 +145,7 @@ def test_fields_are_written_as_by_the_standard_writer(rows: list[list[Any]], del
 @example([1e16, -2.0])
 def test_numbers_are_written_in_the_digits_that_python_writes(numbers: list[float | None]) -> None:
     out = io.BytesIO()
-    write_csv(out, COLUMNS[1:3], [["x", number] for number in numbers])
+    csv_file(out, COLUMNS[1:3], [["x", number] for number in numbers])
     lines = out.getvalue().decode().splitlines()[1:]
     assert lines == [f"x,{'' if number is None else repr(number)}" for number in numbers]
 

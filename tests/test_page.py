@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wadi.page.decode import decoded, encoding_of
-from wadi.page.document import NotADocument, read_document, read_html
+from wadi.page.document import NotADocument, html_document, read_document
 from wadi.page.expressions import BadExpression, compile_expression, language_of
 from wadi.page.nodes import Element, ancestors, elements
 from wadi.page.text import direct_text_of, text_of
@@ -62,25 +62,25 @@ def test_any_bytes_become_a_page_or_none(body: bytes, content_type: str) -> None
     text, _ = decoded(body, content_type)
     text.encode("utf-8")
     try:
-        assert "\0" not in text_of(read_html(body, "http://h/", content_type).top)
+        assert "\0" not in text_of(html_document(body, "http://h/", content_type).top)
     except NotADocument:
         pass
 
 
 def test_a_document_knows_its_base_and_title() -> None:
-    document = read_html(b"<base href='/x/'><base href=/y/>" + PAGE, "http://h/a/b")
+    document = html_document(b"<base href='/x/'><base href=/y/>" + PAGE, "http://h/a/b")
     assert (document.base, document.title) == ("http://h/x/", "The list")
-    assert read_html(PAGE, "http://h/a/b").base == "http://h/a/b"
+    assert html_document(PAGE, "http://h/a/b").base == "http://h/a/b"
 
 
 @pytest.mark.parametrize("body", [b"", b"   \n", b"<!-- only a comment -->"])
 def test_a_page_without_elements_is_none(body: bytes) -> None:
     with pytest.raises(NotADocument):
-        read_html(body, "http://h/")
+        html_document(body, "http://h/")
 
 
 def test_a_page_of_any_depth_is_read_whole_and_flattened_as_browsers_do() -> None:
-    document = read_html(b"<div>x" * 100_000 + b"<p>end", "http://h/")
+    document = html_document(b"<div>x" * 100_000 + b"<p>end", "http://h/")
     assert len(list(elements(document.top, "div"))) == 100_000
     assert text_of(document.top).endswith("end")
     assert max(len(list(ancestors(p))) for p in elements(document.top, "p")) < 600
@@ -185,7 +185,7 @@ def test_expressions_pick(expression: str, wanted: list[object]) -> None:
 
 
 def test_a_row_is_never_its_own_match() -> None:
-    document = read_html(PAGE, "http://h/")
+    document = html_document(PAGE, "http://h/")
     (row,) = compile_expression("li.c").nodes(document.scope, document)
     assert isinstance(row, Element)
     assert compile_expression("li").nodes(row, document) == []
@@ -268,7 +268,7 @@ def test_the_element_that_is_asked_for_counts_as_shown_and_deep_ones_do_no_harm(
     page = b"<div hidden>x</div><p>a<b>b</b>c</p>"
     assert text_of(_picked("div", page)[0]) == "x"
     assert direct_text_of(_picked("p", page)[0]) == "a c"
-    assert text_of(read_html(b"<i>" * 1700 + b"deep", "http://h/").top) == "deep"
+    assert text_of(html_document(b"<i>" * 1700 + b"deep", "http://h/").top) == "deep"
     code = b"<pre><code>a\n  b</code></pre>"
     assert text_of(_picked("code", code)[0]) == "a\n  b"
 

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wadi.page.css import BadSelector, selector_of
-from wadi.page.document import read_document, read_html
+from wadi.page.document import html_document, read_document
 from wadi.page.expressions import BadExpression, compile_expression
 from wadi.page.nodes import Element, elements, first
 
@@ -172,7 +172,7 @@ def _markup(made: tuple[str, list[str], str, str, tuple[object, ...]]) -> str:
 def test_results_are_those_of_the_translation_to_xpath(
     made: tuple[str, list[str], str, str, tuple[object, ...]], selector: str
 ) -> None:
-    document = read_html(f"<body><main>{_markup(made)}</main>".encode(), "http://h/")
+    document = html_document(f"<body><main>{_markup(made)}</main>".encode(), "http://h/")
     translated = compile_expression("xpath:" + HTMLTranslator().css_to_xpath(selector, prefix="descendant::"))
     expression = compile_expression(f"css:{selector}")
     for scope in list(elements(first(document.top, "main")))[1:4]:
@@ -183,7 +183,7 @@ def test_results_are_those_of_the_translation_to_xpath(
 def test_any_text_is_a_selector_or_a_mistake_with_its_place(text: str) -> None:
     with contextlib.suppress(BadSelector):
         found = selector_of(text)
-        found.below(read_html(b"<p>x", "http://h/").tree.select("p")[0])
+        found.below(html_document(b"<p>x", "http://h/").tree.select("p")[0])
         return
     with pytest.raises(BadSelector) as caught:
         selector_of(text)

@@ -16,7 +16,7 @@ from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.run import Run
 from wadi.crawl.forms import credentials_names, form_of
-from wadi.page.document import read_html
+from wadi.page.document import html_document
 from wadi.store.outcome import State
 from wadi.table.files import named
 
@@ -286,14 +286,16 @@ ALL_SENT = "token=t%261&q=x&c1=on&r=2&s=one&m=a&m=b&chosen=2&t=+two%0Alines&outs
     ],
 )  # fmt: skip
 def test_what_a_form_sends(markup: str, values: dict[str, Any], method: str, url: str, body: str) -> None:
-    document = read_html(markup.encode(), "http://h/sub/page?p=1" if "<form><" not in markup else "http://h/sub/page")
+    document = html_document(
+        markup.encode(), "http://h/sub/page?p=1" if "<form><" not in markup else "http://h/sub/page"
+    )
     form = form_of(document.tree.select("form")[0], document)
     request = form.request(values)
     assert (request.method, request.url, request.body.decode()) == (method, url, body)
 
 
 def test_multipart_forms_and_forms_that_are_none() -> None:
-    document = read_html(
+    document = html_document(
         b'<form id=f method=post enctype=multipart/form-data><input name="a" value="1"></form><p><b>x', "http://h/"
     )
     request = form_of(document.top, document).request({"b": "ü"})
@@ -303,8 +305,8 @@ def test_multipart_forms_and_forms_that_are_none() -> None:
         '\r\nContent-Disposition: form-data; name="b"\r\n\r\nü\r\n',
     ]
     with pytest.raises(ValueError, match="no form"):
-        form_of(read_html(b"<p>x", "http://h/").top, document)
-    login = read_html(b"<form><input name=n><input type=email name=mail><input type=password name=p>", "http://h/")
+        form_of(html_document(b"<p>x", "http://h/").top, document)
+    login = html_document(b"<form><input name=n><input type=email name=mail><input type=password name=p>", "http://h/")
     assert credentials_names(login.top) == ("mail", "p")
 
 

@@ -14,14 +14,14 @@ from wadi.crawl.health import Health
 from wadi.demo.site import application
 from wadi.demo.truth import register_rows
 from wadi.demo.weather import CHALLENGE, middleware, trouble_for
-from wadi.page.document import read_html
+from wadi.page.document import html_document
 from wadi.web.blocked import block_of
 
 FILLER = "The gauge at the mill was read by hand every morning. " * 40
 
 
 def _block(page: str, *, misses: bool, usual: float | None) -> str | None:
-    document = read_html(page.encode(), "http://h/")
+    document = html_document(page.encode(), "http://h/")
     return block_of(signals_of(document, len(page.encode())), misses_expected=misses, usual_bytes=usual)
 
 

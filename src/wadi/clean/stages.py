@@ -121,7 +121,7 @@ class Stages:
                 raise
             return told
 
-    def followed(self, text: str, where: Where) -> Iterator[Step]:
+    def retraced(self, text: str, where: Where) -> Iterator[Step]:
         """The same way as `value_of`, told stage by stage. The last value may be Unread."""
         current: Any = text
         name = ""

@@ -196,7 +196,7 @@ def write_outputs(
 
     from wadi.actions.export import export, style_of
     from wadi.cli.show import standard_output
-    from wadi.table.writers import write_csv
+    from wadi.table.writers import csv_file
 
     written: list[tuple[str, int]] = []
     armed: Counter[str] = Counter()
@@ -206,7 +206,7 @@ def write_outputs(
         if path == "-":
             assembly = run.assembly(table)
             out = standard_output()
-            written.append((path, write_csv(out, assembly.columns, assembly.rows(), style_of(run, table, style))))
+            written.append((path, csv_file(out, assembly.columns, assembly.rows(), style_of(run, table, style))))
             out.flush()
         else:
             written.append((path, export(run, path, table, style)))

@@ -50,7 +50,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.plan.reader import load_plan, with_route
     from wadi.problems import Problem, UsageError, listed
     from wadi.table.destinations import Source, write_tables
-    from wadi.table.writers import write_csv
+    from wadi.table.writers import csv_file
 
     check_outputs([args.output] if args.output else [], also=args.json)
     loaded = with_route(load_plan(args.plan, inputs_of(args.input)), args.route)
@@ -81,7 +81,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         console(shown_on).print(view(seen, args.rows, console(shown_on).width))
     first = seen.tables[0]
     if args.output == "-":
-        write_csv(standard_output(), first.columns, first.rows)
+        csv_file(standard_output(), first.columns, first.rows)
     elif args.output:
         count = write_tables(args.output, [Source(first.name, first.columns, [], lambda: first.rows)])
         print(f"{args.output}: {plural(count, 'row')}", file=err)

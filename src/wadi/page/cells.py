@@ -202,7 +202,7 @@ def _value_of(one: Field, text: str, where: Where, steps: Steps | None) -> Any:
     if steps is None:
         return one.stages.value_of(text, where)
     steps.append(Step("picked", text))
-    way = list(one.stages.followed(text, where))
+    way = list(one.stages.retraced(text, where))
     steps += way
     return way[-1].value if way else text
 

@@ -177,7 +177,7 @@ def _is_binary(body: bytes, start: bytes, content_type: str) -> bool:
     return b"\0" in body[:1024] and not is_text
 
 
-def read_html(body: bytes, url: str, content_type: str = "") -> Document:
+def html_document(body: bytes, url: str, content_type: str = "") -> Document:
     """An HTML page: the tree that a browser's inspector shows. Raises NotADocument when there is no element in it.
 
     The tree is that of a browser in which scripts run: what stands in `noscript` and in `template` is a text in it.
@@ -210,7 +210,7 @@ def _holds_something(root: Element) -> bool:
     return bool(raw_text_of(body).strip() or attributes(body))
 
 
-def read_xml(body: bytes, url: str, content_type: str = "") -> Document:
+def xml_document(body: bytes, url: str, content_type: str = "") -> Document:
     """An XML document. Its entities are not resolved, nothing is loaded; a broken one is read as far as it goes."""
     from wadi.page.xml_tree import xml_tree
 
@@ -222,7 +222,7 @@ def read_xml(body: bytes, url: str, content_type: str = "") -> Document:
     return Document("xml", url, encoding, text, tree.root, None, "xml", tree.broken, tree.namespaces)
 
 
-def read_json(body: bytes, url: str, content_type: str = "") -> Document:
+def json_document(body: bytes, url: str, content_type: str = "") -> Document:
     """A JSON document, or JSON Lines as a list."""
     from wadi.page.json_values import read_value
 
@@ -235,9 +235,9 @@ def read_json(body: bytes, url: str, content_type: str = "") -> Document:
 
 
 _READERS: Mapping[DocumentKind, Callable[[bytes, str, str], Document]] = {
-    "html": read_html,
-    "xml": read_xml,
-    "json": read_json,
+    "html": html_document,
+    "xml": xml_document,
+    "json": json_document,
 }
 
 

@@ -18,7 +18,7 @@ _SHORT = 190
 """Longest text of a key in databases that index only so much."""
 
 
-def write_database(
+def database_tables(
     url: str, tables: Iterable[tuple[str, Sequence[Column], Sequence[str], Iterable[list[Any]]]], into: str = "replace"
 ) -> dict[str, int]:
     """Write tables (name, columns, key, rows) in one transaction; returns rows by table.

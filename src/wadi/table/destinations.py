@@ -21,12 +21,12 @@ from wadi.table.writers import (
     Rows,
     Style,
     Writer,
-    write_csv,
-    write_html,
+    csv_file,
+    html_table,
+    jsonl_file,
+    markdown_table,
+    tsv_file,
     write_json,
-    write_jsonl,
-    write_markdown,
-    write_tsv,
 )
 
 if TYPE_CHECKING:
@@ -43,21 +43,21 @@ class Source:
     rows: Callable[[], Rows]
 
 
-def _write_parquet(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style) -> int:
-    from wadi.table.parquet import write_parquet
+def _parquet_file(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style) -> int:
+    from wadi.table.parquet import parquet_file
 
-    return write_parquet(out, columns, rows, style)
+    return parquet_file(out, columns, rows, style)
 
 
 FORMATS: dict[str, Writer] = {
-    ".csv": write_csv,
-    ".tsv": write_tsv,
+    ".csv": csv_file,
+    ".tsv": tsv_file,
     ".json": write_json,
-    ".jsonl": write_jsonl,
-    ".ndjson": write_jsonl,
-    ".md": write_markdown,
-    ".html": write_html,
-    ".parquet": _write_parquet,
+    ".jsonl": jsonl_file,
+    ".ndjson": jsonl_file,
+    ".md": markdown_table,
+    ".html": html_table,
+    ".parquet": _parquet_file,
 }
 SEVERAL = frozenset({".xlsx", ".sqlite", ".db"})
 """Endings of files that hold several tables."""
@@ -107,9 +107,11 @@ def _no_collector() -> Iterator[None]:
 
 def _write_tables(target: str, sources: Sequence[Source], style: Style, reached: Reached) -> int:
     if is_url(target):
-        from wadi.table.database import write_database
+        from wadi.table.database import database_tables
 
-        return sum(write_database(target, ((s.name, s.columns, s.key, s.rows()) for s in sources), style.into).values())
+        return sum(
+            database_tables(target, ((s.name, s.columns, s.key, s.rows()) for s in sources), style.into).values()
+        )
     check_target(target)
     path = Path(target)
     ending, packing = _endings(target)
@@ -124,19 +126,19 @@ def _write_tables(target: str, sources: Sequence[Source], style: Style, reached:
 def _write(out: BinaryIO, ending: str, packing: str, path: Path, sources: Sequence[Source], style: Style) -> int:
     with _packed(out, packing, path) as inner:
         if ending == ".xlsx":
-            from wadi.table.spreadsheet import write_workbook
+            from wadi.table.spreadsheet import workbook_file
 
-            return sum(write_workbook(inner, ((s.name, s.columns, s.rows()) for s in sources)).values())
+            return sum(workbook_file(inner, ((s.name, s.columns, s.rows()) for s in sources)).values())
         first = sources[0]
         return FORMATS[ending](inner, first.columns, first.rows(), style)
 
 
 def _write_sqlite(path: Path, sources: Sequence[Source], style: Style) -> int:
     """A file that is there is kept but for the tables of the same names; the change is one transaction."""
-    from wadi.table.database import write_database
+    from wadi.table.database import database_tables
 
     tables = ((s.name, s.columns, s.key, s.rows()) for s in sources)
-    return sum(write_database(f"sqlite:///{path.resolve()}", tables, style.into).values())
+    return sum(database_tables(f"sqlite:///{path.resolve()}", tables, style.into).values())
 
 
 def _endings(target: str) -> tuple[str, str]:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 _ROWS_A_GROUP = 50_000
 
 
-def write_parquet(out: BinaryIO, columns: Sequence[Column], rows: Iterable[list[Any]], style: Style = PLAIN) -> int:
+def parquet_file(out: BinaryIO, columns: Sequence[Column], rows: Iterable[list[Any]], style: Style = PLAIN) -> int:
     """One row group for each 50,000 rows, so that memory stays flat."""
     import pyarrow as pa
     import pyarrow.parquet as pq

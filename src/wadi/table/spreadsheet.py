@@ -25,9 +25,7 @@ _CUT = " … (cut)"
 _DATES = {"date": "yyyy-mm-dd", "datetime": "yyyy-mm-dd hh:mm:ss", "time": "hh:mm:ss"}
 
 
-def write_workbook(
-    out: BinaryIO, tables: Iterable[tuple[str, Sequence[Column], Iterable[list[Any]]]]
-) -> dict[str, int]:
+def workbook_file(out: BinaryIO, tables: Iterable[tuple[str, Sequence[Column], Iterable[list[Any]]]]) -> dict[str, int]:
     """Every table on a sheet of its own, more than one where it is longer than a sheet; returns rows by table.
 
     Dates with a zone are written in their local time, since the format has no zones. Texts are never formulas.

@@ -44,7 +44,7 @@ Writer = Callable[[BinaryIO, Sequence[Column], Rows, Style], int]
 """Writes a table and returns its number of rows."""
 
 
-def write_csv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+def csv_file(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """RFC 4180, UTF-8: header line, CRLF, quotes where needed; missing cells are empty.
 
     Lists and objects are JSON, truth values are `true` and `false`. With `disarm` a text that a spreadsheet would run as a
@@ -125,12 +125,12 @@ def _lines(by_column: Sequence[Sequence[str]], delimiter: str) -> str:
     return "".join([delimiter.join(fields) + "\r\n" for fields in zip(*by_column, strict=True)])
 
 
-def write_tsv(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+def tsv_file(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """Like CSV, with tabs between the cells."""
-    return write_csv(out, columns, rows, replace(style, delimiter="\t"))
+    return csv_file(out, columns, rows, replace(style, delimiter="\t"))
 
 
-def write_jsonl(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+def jsonl_file(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """JSON Lines, UTF-8: one object for each row, all columns in it, missing cells null."""
     names = [column.name for column in columns]
     count = 0
@@ -154,7 +154,7 @@ def write_json(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Styl
     return count
 
 
-def write_markdown(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+def markdown_table(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """A table of Markdown (GFM's tables): numbers to the right, marks of the language escaped."""
     out.write(f"| {' | '.join(_marked(column.name) for column in columns)} |\n".encode())
     out.write(f"| {' | '.join('--:' if column.type in NUMERIC else '---' for column in columns)} |\n".encode())
@@ -194,7 +194,7 @@ small { font-weight: normal; opacity: .7 }
 <thead><tr>"""
 
 
-def write_html(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
+def html_table(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
     """A page of its own with the table: everything escaped, links as links."""
     out.write(_PAGE_HEAD.encode())
     for column in columns:
