@@ -13,7 +13,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from wadi.web.client import Client
-from wadi.web.manners import Pace, Throttle
+from wadi.web.hosts import Pace
+from wadi.web.manners import Throttle
 from wadi.web.messages import Reply, Request
 from wadi.web.retry import Retrying
 

@@ -18,6 +18,7 @@ from wadi.crawl.flight import Flight
 from wadi.crawl.task import Tuning
 from wadi.plan.reader import load_plan
 from wadi.store.pages import Page
+from wadi.web.hosts import Hosts, Pace
 from wadi.web.messages import Reply, Request
 from wadi.web.transport import HttpTransport
 
@@ -51,7 +52,7 @@ def _in_loop(story: Callable[[], Awaitable[None]]) -> None:
 def test_what_comes_is_taken_at_once_or_in_groups() -> None:
     async def story() -> None:
         for together, comes, taken in ((False, [2], [2]), (True, [2], []), (True, [3, 0, 1], [0, 1, 3])):
-            flight: Flight[int] = Flight(6, together=together)
+            flight: Flight[int] = Flight(6, Hosts(Pace()), together=together)
             futures = await _flying(flight, 6)
             for number in comes:
                 futures[number].set_result(number)
@@ -65,7 +66,7 @@ def test_what_comes_is_taken_at_once_or_in_groups() -> None:
 
 def test_a_page_does_not_wait_long_for_others() -> None:
     async def story() -> None:
-        flight: Flight[int] = Flight(6, together=True)
+        flight: Flight[int] = Flight(6, Hosts(Pace()), together=True)
         futures = await _flying(flight, 6)
         futures[1].set_result(1)
         await flight.wait(30)
@@ -81,22 +82,24 @@ def test_a_page_does_not_wait_long_for_others() -> None:
 
 def test_there_is_room_while_pages_are_read_but_not_for_any_number() -> None:
     async def story() -> None:
-        flight: Flight[int] = Flight(6, together=True)
+        hosts = Hosts(Pace())
+        flight: Flight[int] = Flight(6, hosts, together=True)
+
+        def counts() -> dict[str, tuple[int, int]]:
+            return {name: (host.asked, host.under_way) for name, host in hosts.items()}
+
         futures = await _flying(flight, 6)
-        assert (flight.room, flight.asked_at, flight.under_way_at) == (
-            0,
-            {"h0:80": 3, "h1:80": 3},
-            {"h0:80": 3, "h1:80": 3},
-        )
+        assert (flight.room, counts()) == (0, {"h0:80": (3, 3), "h1:80": (3, 3)})
         for page in flight.pages[:4]:
             flight.answered(page)
-        assert (flight.room, flight.asked_at["h0:80"], flight.under_way_at["h0:80"]) == (4, 1, 3)
+        assert (flight.room, counts()["h0:80"]) == (4, (1, 3))
         futures[0].cancel()  # given up before it was sent
         futures[1].set_result(1)
         await _steps()
         assert flight.take(all_that_came=True) == [1]
-        assert flight.under_way_at == {"h0:80": 2, "h1:80": 2}
+        assert counts() == {"h0:80": (1, 2), "h1:80": (1, 2)}
         await flight.drop()
+        assert counts() == {"h0:80": (0, 0), "h1:80": (0, 0)}
         assert len(flight) == 0
 
     _in_loop(story)

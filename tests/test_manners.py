@@ -26,9 +26,10 @@ from wadi.crawl.events import Event
 from wadi.plan.reader import parse_plan
 from wadi.problems import PlanError
 from wadi.web.client import Client
+from wadi.web.hosts import Pace
 from wadi.web.hours import closed_for_s, hours_of
 from wadi.web.lag import Lag
-from wadi.web.manners import Pace, PaceChanged, Quota, Stopped, Throttle, quota_of
+from wadi.web.manners import PaceChanged, Quota, Stopped, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Reply, Request
 from wadi.web.pace import new_pace, pace_after, pauses_of
 from wadi.web.retry import Retrying, Tries, decide

@@ -22,7 +22,8 @@ import pytest
 
 from wadi.web import transport as transports
 from wadi.web.client import Client
-from wadi.web.manners import Pace, Throttle
+from wadi.web.hosts import Pace
+from wadi.web.manners import Throttle
 from wadi.web.messages import FetchFailed, Reply, Request
 from wadi.web.retry import Retrying
 from wadi.web.transport import Bounds, HttpTransport

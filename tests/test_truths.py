@@ -25,6 +25,7 @@ from wadi.crawl.health import Health
 from wadi.plan.reader import PlanError, load_plan
 from wadi.quality.measures import ColumnMeasures, Measures, TableMeasures
 from wadi.quality.plan_changes import change_between, comparable
+from wadi.web.hosts import Hosts, Pace
 from wadi.web.parameters import LinkRules, with_parameters
 
 LISTING = """[start]
@@ -238,7 +239,7 @@ def test_listings_of_which_some_state_no_total_are_told_at_the_run(program: Prog
 
 
 def test_a_host_that_refuses_after_it_did_not_answer_has_refused() -> None:
-    health = Health(1.0)
+    health = Health(Hosts(Pace()), 1.0)
     health.succeeded("h")
     health.failed("h", "nobody", 0.0, is_refusal=False)
     for _ in range(20):

@@ -18,7 +18,7 @@ from wadi.clean.adjust import adjustment_of
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.steps import step_of
-from wadi.clean.types import Setting, Where, converter, told_from_now
+from wadi.clean.types import Setting, Where, converter, moment_from_now
 
 AT = datetime(2026, 5, 14, 12, 30, tzinfo=UTC).timestamp()
 
@@ -368,9 +368,9 @@ FROM_NOW = _cases("""
 
 @pytest.mark.parametrize(("text", "locale", "wanted"), FROM_NOW)
 def test_times_told_from_now(text: str, locale: str, wanted: str) -> None:
-    moment = told_from_now(text, _setting("datetime", locale=locale), AT)
+    moment = moment_from_now(text, _setting("datetime", locale=locale), AT)
     assert moment == (datetime.fromisoformat(wanted).replace(tzinfo=UTC) if wanted else None)
-    day = told_from_now(text, _setting("date", locale=locale), AT)
+    day = moment_from_now(text, _setting("date", locale=locale), AT)
     assert day == (datetime.fromisoformat(wanted).date() if wanted else None)
 
 

@@ -16,6 +16,7 @@ from wadi.demo.truth import register_rows
 from wadi.demo.weather import CHALLENGE, middleware, trouble_for
 from wadi.page.document import html_document
 from wadi.web.blocked import block_of
+from wadi.web.hosts import Hosts, Pace
 
 FILLER = "The gauge at the mill was read by hand every morning. " * 40
 
@@ -102,7 +103,7 @@ def test_an_article_about_captchas_passes_and_a_challenge_comes_right_later(tmp_
 
 
 def test_a_host_is_rested_probed_and_given_up() -> None:
-    health = Health(30.0)
+    health = Health(Hosts(Pace()), 30.0)
     health.succeeded("h")
     assert [health.failed("h", "x", 0.0) for _ in range(5)] == [None] * 4 + [30.0]
     assert (health.room("h", 10.0), health.barred(10.0), health.next_s(10.0)) == (0, {"h"}, 20.0)

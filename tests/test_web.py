@@ -20,7 +20,8 @@ from hypothesis import strategies as st
 from conftest import serving
 from wadi.web.client import Client, TriedAgain, redirected
 from wadi.web.coding import BadCoding, TooLarge, decoded
-from wadi.web.manners import Pace, Throttle
+from wadi.web.hosts import Pace
+from wadi.web.manners import Throttle
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.retry import Retrying, Tries, decide, wait_asked_for
 from wadi.web.transport import Bounds, HttpTransport

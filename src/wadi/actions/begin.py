@@ -19,7 +19,7 @@ from wadi.plan.reader import LoadedPlan, with_limits
 from wadi.plan.starts import starts_of
 from wadi.problems import Problem, UsageError
 from wadi.store.crash_points import Reached, unheard
-from wadi.store.faults import told_as_problems
+from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, PLAN, RunLock, find_run, new_folder, runs_in
 from wadi.store.history import digest_of, write_history
 from wadi.store.outcome import End
@@ -52,7 +52,7 @@ def begin(
     began = now or datetime.now().astimezone()
     folder = new_folder(Path(runs), loaded.name, began)
     try:
-        with told_as_problems(folder):
+        with as_problems(folder):
             return Run(folder, loaded, _begun(folder, loaded, began, since_folder, before, reached))
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)

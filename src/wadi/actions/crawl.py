@@ -24,7 +24,7 @@ from wadi.crawl.task import Limits, Patience, Room, Task, Tuning
 from wadi.crawl.workers import WorkerPool
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.archive import Archive, Location, read_reply, recovered
-from wadi.store.faults import told_as_problems
+from wadi.store.faults import as_problems
 from wadi.store.folder import LOG, PAGES, RunLock
 from wadi.store.outcome import End, State
 from wadi.table.enough import EnoughRows
@@ -51,7 +51,7 @@ def crawl(
     in flight and comes within `stop_within_s` (a second one drops it), and the end says so; inside a running event loop it is
     raised. Raises CrawlError.
     """
-    with told_as_problems(run.folder):
+    with as_problems(run.folder):
         run.state.set_meta("end", None)
         run.state.set_meta("measures", None)
         with with_workers(make_workers(run)) as workers:
@@ -165,7 +165,7 @@ def adopt(engine: Engine, run: Run, left: Iterable[tuple[int, Location]]) -> int
 
 
 @contextmanager
-def stopped_by_signals(engine: Engine, tell: Callable[[Event], None], within_s: float) -> Iterator[None]:
+def stopped_by_signals(engine: Engine, report: Callable[[Event], None], within_s: float) -> Iterator[None]:
     """While it lasts, the first SIGINT or SIGTERM stops the engine softly, the second cancels the crawl."""
     loop, crawling = asyncio.get_running_loop(), asyncio.current_task()
     count = 0
@@ -176,7 +176,7 @@ def stopped_by_signals(engine: Engine, tell: Callable[[Event], None], within_s: 
         if count > 1 and crawling is not None:
             crawling.cancel()
         elif count == 1:
-            tell(Stopping(engine.in_flight))
+            report(Stopping(engine.in_flight))
             engine.stop(within_s)
 
     signals = [signal.SIGINT, signal.SIGTERM]

@@ -291,7 +291,8 @@ async def _fetch(request: Request, agent: str, secrets: Secrets) -> Reply:
 def _client(agent: str, secrets: Secrets) -> Client:
     from wadi.page.refresh import refresh_of
     from wadi.web.client import Client
-    from wadi.web.manners import Pace, Throttle
+    from wadi.web.hosts import Pace
+    from wadi.web.manners import Throttle
     from wadi.web.retry import Retrying
     from wadi.web.transport import Bounds, HttpTransport
 

@@ -41,7 +41,7 @@ DETAILS = 5
 MOST_ROWS = 1000
 """Rows of one page that are read: enough for shares and samples, and fast on the longest pages."""
 Near = Callable[[Kind, Reply], list[str]]
-Told = Callable[[str, str], None]
+Report = Callable[[str, str], None]
 """Called before each page with its kind and URL."""
 
 
@@ -131,7 +131,7 @@ def rehearse(
     seed: int = 1,
     fresh: bool = False,
     cache: PageCache | None = None,
-    told: Told = lambda kind, url: None,
+    report: Report = lambda kind, url: None,
     credentials: Credentials | None = None,
     near: Near = lambda kind, reply: [],
 ) -> Rehearsal:
@@ -148,7 +148,7 @@ def rehearse(
         RunState.create(Path(folder) / "run.sqlite") as state,
     ):
         plan = loaded.plan
-        work = _Work(loaded, site, told, near)
+        work = _Work(loaded, site, report, near)
         try:
             first = next(starts_of(plan, loaded.folder))
         except NoSuchFiles as error:
@@ -176,7 +176,7 @@ def rehearse(
 class _Work:
     """What is gathered page by page."""
 
-    def __init__(self, loaded: LoadedPlan, site: Site, told: Told, near: Near) -> None:
+    def __init__(self, loaded: LoadedPlan, site: Site, report: Report, near: Near) -> None:
         self.loaded = loaded
         year = datetime.now().astimezone().year
         self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
@@ -186,13 +186,13 @@ class _Work:
         self.notes: list[Problem] = []
         self.pages: list[tuple[str, str, bool]] = []
         self._site = site
-        self._told = told
+        self._report = report
         self._near = near
 
     def outcome(self, page: Page) -> Outcome:
         """Fetch a page, or take it from the cache, and extract it."""
         seen = self.kinds[page.kind]
-        self._told(page.kind, without_secret(page.request.url))
+        self._report(page.kind, without_secret(page.request.url))
         try:
             reply, kept = self._site.reply(page.request)
         except FetchFailed as failure:

@@ -12,7 +12,7 @@ from wadi.actions.begin import begin
 from wadi.actions.export import name_files
 from wadi.actions.readers import reader_arguments, reader_of, reading_of
 from wadi.actions.run import Run
-from wadi.crawl.events import Event, Progress, told
+from wadi.crawl.events import Event, Progress, event_of
 from wadi.crawl.outcomes import OutcomeMaker
 from wadi.crawl.prefetch import Prefetch
 from wadi.crawl.reader import Reader, Taken, Wanted
@@ -20,7 +20,7 @@ from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept
-from wadi.store.faults import told_as_problems
+from wadi.store.faults import as_problems
 from wadi.store.folder import PAGES
 from wadi.store.outcome import End, Outcome, State
 from wadi.store.pages import Page, number_in_listing
@@ -51,7 +51,7 @@ def reparse(
     `workers` processes read pages ahead (default: one for each processor). Raises RunError, PlanError, CrawlError.
     """
     new = begin(loaded, runs)
-    with told_as_problems(new.folder):
+    with as_problems(new.folder):
         new.state.set_meta("as_of", old.as_of)
         new.state.set_meta("reparsed", str(old.folder))
         new.state.hold_archive(share_pages(old.folder, new.folder))
@@ -113,7 +113,7 @@ def _settle_all(
         for page, outcome in outcomes:
             count += 1
             failed += outcome.failure is not None
-            report(told(page, outcome))
+            report(event_of(page, outcome))
         report(Progress(count - failed, failed, 0, new.state.counts()[State.WAITING]))
 
 

@@ -22,8 +22,9 @@ from wadi.plan.starts import fixed_inputs, folders_of, starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError
 from wadi.urls import host_of, resolve
 from wadi.web.client import Client, Keep, user_agent
+from wadi.web.hosts import Pace
 from wadi.web.local import LocalTransport
-from wadi.web.manners import Pace, Throttle
+from wadi.web.manners import Throttle
 from wadi.web.parameters import expanded, filled
 from wadi.web.retry import Retrying
 from wadi.web.routed import NamedTransport, RoutedTransport

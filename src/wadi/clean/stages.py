@@ -14,7 +14,7 @@ from wadi.clean import quick
 from wadi.clean.adjust import Adjustment, adjustment_of
 from wadi.clean.errors import NotReadable
 from wadi.clean.steps import Functions, step_of
-from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, told_from_now
+from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, moment_from_now
 
 TextStage = Callable[[str], str | None]
 """From text to text; None when the text counts as no value. Raises NotReadable."""
@@ -116,10 +116,10 @@ class Stages:
         try:
             return self.convert(text, where)
         except NotReadable:
-            told = told_from_now(text, self.recipe.setting, where.at) if self._tells_from_now and where.at else None
-            if told is None:
+            moment = moment_from_now(text, self.recipe.setting, where.at) if self._tells_from_now and where.at else None
+            if moment is None:
                 raise
-            return told
+            return moment
 
     def retraced(self, text: str, where: Where) -> Iterator[Step]:
         """The same way as `value_of`, told stage by stage. The last value may be Unread."""

@@ -78,7 +78,7 @@ def converter(setting: Setting) -> Converter:
     return _MAKERS[setting.type](setting)
 
 
-def told_from_now(text: str, setting: Setting, at: float) -> Value | None:
+def moment_from_now(text: str, setting: Setting, at: float) -> Value | None:
     """The date or moment that a text tells from `at`; None for texts that do not."""
     from wadi.clean.times import moment_from_now
 

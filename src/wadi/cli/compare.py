@@ -78,7 +78,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     found = compare_tables(
         args.old, args.new, args.runs,
         table=args.table, key=_names(args.key), without=_names(args.without), tolerance=args.tolerance,
-        tell=lambda said: say_which(said, args, err),
+        report=lambda said: say_which(said, args, err),
     )  # fmt: skip
     if args.output is not None:
         _write(args.output, found, args)
@@ -138,8 +138,8 @@ def comparison_view(one: Comparison, *, verbose: bool = False) -> RenderableType
     from wadi.cli.show import plain, plural
 
     most = 10**9 if verbose else _SHOWN_KEYS
-    told = f"{len(one.added):,} added, {len(one.removed):,} removed, {len(one.changed_keys):,} changed, {one.same:,} the same"
-    lines = [plain(f"{one.table}: {one.old_rows:,} rows before, {one.new_rows:,} now: {told}", "bold")]
+    counts = f"{len(one.added):,} added, {len(one.removed):,} removed, {len(one.changed_keys):,} changed, {one.same:,} the same"
+    lines = [plain(f"{one.table}: {one.old_rows:,} rows before, {one.new_rows:,} now: {counts}", "bold")]
     if not one.key:
         lines.append(plain("  no key is known: rows are told apart by all their cells (--key A,B names one)", "yellow"))
     for count, side in zip(one.again, ("before", "now"), strict=True):
@@ -170,8 +170,8 @@ def _changes_view(column: ColumnChanges, *, most: int) -> RenderableType:
         for count, word in ((column.emptied, "missing now"), (column.filled, "missing before"))
         if count
     ]
-    told = f", {', '.join(gaps)}" if gaps else ""
-    lines: list[RenderableType] = [plain(f"  {column.column}: {column.count:,} changed{told}", "bold")]
+    emptied = f", {', '.join(gaps)}" if gaps else ""
+    lines: list[RenderableType] = [plain(f"  {column.column}: {column.count:,} changed{emptied}", "bold")]
     others = column.others
     pairs = column.frequent(most)
     grid = Table.grid(padding=(0, 2, 0, 0))
@@ -236,9 +236,12 @@ def _history(args: argparse.Namespace, out: TextIO) -> Status:
         except (OSError, ValueError) as error:
             raise UsageError(Problem("not-writable", f"{args.chart} cannot be written: {error}")) from error
     if args.json:
-        told = [{"began": p.began, "run": p.run, "rows": p.rows, "filled": p.filled, "value": p.value} for p in points]
+        history = [
+            {"began": p.began, "run": p.run, "rows": p.rows, "filled": p.filled, "value": p.value} for p in points
+        ]
         write_json(
-            {"plan": args.old, "table": args.new, "column": args.column, "key": list(record or ()), "points": told}, out
+            {"plan": args.old, "table": args.new, "column": args.column, "key": list(record or ()), "points": history},
+            out,
         )
     else:
         console(out).print(history_view(points, label, column=args.column, record=record is not None))

@@ -188,7 +188,7 @@ def style_asked(args: argparse.Namespace) -> Style:
 
 
 def write_outputs(
-    run: Run, paths: Iterable[str], table: str | None, style: Style, tell: Callable[[str], None] = lambda said: None
+    run: Run, paths: Iterable[str], table: str | None, style: Style, report: Callable[[str], None] = lambda said: None
 ) -> list[tuple[str, int]]:
     """Write the table to every path; returns paths and numbers of rows. `tell` hears what is worth knowing of them."""
     from collections import Counter
@@ -212,7 +212,7 @@ def write_outputs(
             written.append((path, export(run, path, table, style)))
         if armed:
             cells = ", ".join(f"{count:,} of {column}" for column, count in armed.items())
-            tell(f"{path}: cells that a spreadsheet would run as formulas: {cells}; --disarm puts ' before them")
+            report(f"{path}: cells that a spreadsheet would run as formulas: {cells}; --disarm puts ' before them")
     return written
 
 

@@ -58,7 +58,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         now = f"page kinds of the plan: {listed(loaded.plan.page)}"
         raise UsageError(Problem("unknown-page", f'--page-kind: there is no page kind "{args.page_kind}"', now=now))
 
-    def told(kind: str, url: str) -> None:
+    def report(kind: str, url: str) -> None:
         if args.verbose:
             print(f"{kind}  {url}", file=err)
 
@@ -71,7 +71,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         sample=args.sample,
         seed=args.seed,
         fresh=args.fresh,
-        told=told,
+        report=report,
         credentials=credentials_for(loaded),
     )
     if args.json:

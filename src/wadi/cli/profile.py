@@ -41,11 +41,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.quality.profile import profile_of
     from wadi.quality.sources import sources_of
 
-    def tell(said: str) -> None:
+    def report(said: str) -> None:
         say_which(said, args, err)
 
     with ExitStack() as stack:
-        whole = sources_of(args.what, args.runs, args.table, stack, tell)
+        whole = sources_of(args.what, args.runs, args.table, stack, report)
         sources = [_narrowed(one, args.columns) for one in whole]
         # Rows are doubled that are the same in all columns, whichever are shown.
         profiles = [_shown_columns(profile_of(one), source.names) for one, source in zip(whole, sources, strict=True)]
@@ -125,8 +125,8 @@ def profile_view(profile: TableProfile) -> RenderableType:
         )
     parts: list[RenderableType] = [head, grid]
     if profile.gaps:
-        told = "; ".join(f"{one} and {other} ({phi:+.2f})" for one, other, phi in profile.gaps[:5])
-        parts.append(plain(f"  missing together (+) or in turn (-): {told}", "dim"))
+        listed = "; ".join(f"{one} and {other} ({phi:+.2f})" for one, other, phi in profile.gaps[:5])
+        parts.append(plain(f"  missing together (+) or in turn (-): {listed}", "dim"))
     return Group(*parts, plain(""))
 
 
@@ -146,14 +146,14 @@ def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
         yield plain(f"{figure(numbers.least)} to {figure(numbers.most)}, {middle}")
         yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
         if numbers.outliers:
-            told = ", ".join(figure(value) for value in numbers.extremes[:3])
-            yield plain(f"{numbers.outliers:,} far out: {told}", "yellow")
+            listed = ", ".join(figure(value) for value in numbers.extremes[:3])
+            yield plain(f"{numbers.outliers:,} far out: {listed}", "yellow")
         return
     repeated = [(value, count) for value, count in one.frequent if count > 1]
     if repeated:
-        told = ", ".join(f"{_short(value)} ({count:,})" for value, count in repeated[:_SHOWN_VALUES])
+        listed = ", ".join(f"{_short(value)} ({count:,})" for value, count in repeated[:_SHOWN_VALUES])
         more = one.distinct - len(repeated[:_SHOWN_VALUES])
-        yield plain(told + (f", {more:,} more" if more > 0 else ""))
+        yield plain(listed + (f", {more:,} more" if more > 0 else ""))
     elif one.filled:
         yield plain("all different: " + ", ".join(_short(value) for value, _ in one.frequent[:2]))
     if one.texts is not None and one.filled:

@@ -9,7 +9,7 @@ from shlex import quote
 from typing import TYPE_CHECKING, Any
 
 from wadi.cli.show import percent, plain, plural
-from wadi.cli.verify import in_short, told_in_short
+from wadi.cli.verify import in_short, is_in_short
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import listed, shortened
 from wadi.store.outcome import End, FailedPage, State
@@ -172,7 +172,7 @@ class Summary:
             causes = Counter(one.problem["code"] for one in self.failures[most:])
             rest = ", ".join(f"{count} {code}" for code, count in causes.most_common())
             lines.append(f"  … and {len(self.failures) - most} more ({rest}); -v lists them")
-        in_verdict = {one.code for one in self.verdict.findings if one.fails and told_in_short(one.code)}
+        in_verdict = {one.code for one in self.verdict.findings if one.fails and is_in_short(one.code)}
         # Pages without rows are counted with their table.
         notes = [one for one in self.notes if one[1]["code"] not in {*in_verdict, "rowless"}]
         for code, (count, url, example) in _grouped(notes).items():

@@ -44,8 +44,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         verified = verify(opened, against=args.against)
         verdict = verified.verdict
         if args.json:
-            told = {"plan": opened.plan_name, "run": str(opened.folder), **verdict.as_dict()}
-            write_json({**told, "earlier": verified.earlier}, out)
+            found = {"plan": opened.plan_name, "run": str(opened.folder), **verdict.as_dict()}
+            write_json({**found, "earlier": verified.earlier}, out)
         elif not args.quiet:
             console(out).print(verdict_view(verdict, verbose=args.verbose, cuts=out.isatty()))
     return Status.DONE if verdict.holds else Status.NOT_ALL
@@ -81,16 +81,16 @@ def _lines(one: Finding, style: str, *, verbose: bool, cuts: bool) -> list[Rende
     return lines + ([plain(f"      {left} more: -v", "dim")] if left else [])
 
 
-def told_in_short(code: str) -> bool:
+def is_in_short(code: str) -> bool:
     """Whether a finding that fails is told at the end of a run from the verdict."""
     return code.startswith(_IN_SHORT_CODES)
 
 
 def in_short(verdict: Verdict, folder: str) -> list[str]:
     """What is told of a verdict at the end of a run: what the run's own summary does not say."""
-    told = [one for one in verdict.findings if one.fails and told_in_short(one.code)]
-    if not told:
+    found = [one for one in verdict.findings if one.fails and is_in_short(one.code)]
+    if not found:
         return []
-    lines = [f"verify    {len(told)} {'thing does' if len(told) == 1 else 'things do'} not hold"]
-    lines += [f"  {one.what} [{one.code}]" for one in told[:_IN_SHORT]]
+    lines = [f"verify    {len(found)} {'thing does' if len(found) == 1 else 'things do'} not hold"]
+    lines += [f"  {one.what} [{one.code}]" for one in found[:_IN_SHORT]]
     return [*lines, f"  all of it:  wadi verify {quote(folder)}"]

@@ -11,6 +11,7 @@ from wadi.crawl.health import Health
 from wadi.crawl.task import Patience, Room
 from wadi.store.pages import Page
 from wadi.store.queue import Queue
+from wadi.web.hosts import Hosts
 
 
 class Agenda:
@@ -24,6 +25,7 @@ class Agenda:
         queue: Queue,
         flight: Flight[Any],
         health: Health,
+        hosts: Hosts,
         room: Room,
         patience: Patience,
         *,
@@ -33,6 +35,7 @@ class Agenda:
         self._queue = queue
         self._flight = flight
         self._health = health
+        self._hosts = hosts
         self._room = room
         self._patience = patience
         self._many_hosts = many_hosts
@@ -74,7 +77,7 @@ class Agenda:
         self._open |= {page.request.host for page, at in self._later.values() if at <= now}
         rooms = {host: self._room_at(host, now) for host in self._open}
         # Hosts that are full are open again when one of their pages has come.
-        self._open -= {host for host, count in rooms.items() if count <= 0 and self._flight.under_way_at[host]}
+        self._open -= {host for host, count in rooms.items() if count <= 0 and self._hosts[host].under_way}
         rooms = {host: count for host, count in rooms.items() if count > 0}
         if room <= 0 or not rooms:
             return []
@@ -106,15 +109,15 @@ class Agenda:
         """How many more pages a host may be asked for."""
         allowed = self._health.room(host, now)
         if allowed is None:
-            return self._room.per_host - self._flight.asked_at[host]
+            return self._room.per_host - self._hosts[host].asked
         # Where one page is to show whether the host answers again, it is waited for.
-        return allowed - self._flight.under_way_at[host]
+        return allowed - self._hosts[host].under_way
 
     def _of_hosts(self, rooms: Mapping[str, int], room: int, busy: Set[int]) -> list[Page]:
         """Waiting pages of these hosts in reading order. Of few hosts each is asked for by itself, so that what waits at hosts
         without room is not gone through; those that have nothing more are not open any longer."""
         if len(rooms) > self._many_hosts:
-            full = {host for host in self._flight.under_way_at if host not in rooms}
+            full = {page.request.host for page in self._flight.pages} - rooms.keys()
             barred = full | self._health.barred(self._looked_at)
             found = self._queue.first(len(busy) + room, barred, busy, self._most_depth)
             if len(found) < room:

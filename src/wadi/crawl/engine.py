@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from wadi.crawl.agenda import Agenda
-from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, Progress, PutOff, Sent, told
+from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, Progress, PutOff, Sent, event_of
 from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
 from wadi.crawl.login import is_login_page
@@ -82,10 +82,10 @@ class Engine:
         self._clock = clock
         self._now = now
         self._began = clock()
-        self._flight: Flight[_Fetched] = Flight(task.room.total, together=task.workers is not None)
+        self._flight: Flight[_Fetched] = Flight(task.room.total, client.hosts, together=task.workers is not None)
         self._counts = state.counts()
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
-        self._health = Health(task.patience.rest_s)
+        self._health = Health(client.hosts, task.patience.rest_s)
         for host in state.hosts_answered():
             self._health.succeeded(host)
         self._asked: dict[int, _Asked] = {}
@@ -93,6 +93,7 @@ class Engine:
             state.queue,
             self._flight,
             self._health,
+            client.hosts,
             task.room,
             task.patience,
             many_hosts=task.tuning.many_hosts,
@@ -296,7 +297,7 @@ class Engine:
             self._size_bytes += outcome.reply.size_bytes if outcome.reply else 0
             if outcome.failure is None:
                 self._sessions.worked()
-            self._report(told(one.page, outcome))
+            self._report(event_of(one.page, outcome))
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
         """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session, Blocked for one

@@ -133,7 +133,7 @@ Event = (
 )
 
 
-def told(page: Page, outcome: Outcome) -> Event:
+def event_of(page: Page, outcome: Outcome) -> Event:
     """What is reported of a page that was committed."""
     url = page.request.url
     if outcome.failure is not None:

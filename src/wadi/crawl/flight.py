@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections import Counter
 from collections.abc import Coroutine
 from typing import Any, Generic, TypeVar
 
 from wadi.store.pages import Page
+from wadi.web.hosts import Hosts
 
 _MOST_READ = 32
 """How many pages, beyond those asked for, may be with workers or wait to be committed."""
@@ -20,12 +20,14 @@ T = TypeVar("T")
 class Flight(Generic[T]):
     """The tasks of pages under way; each gives what came of its page. To be used inside a running event loop.
 
-    `total` pages at most are asked for at a time. With `together` those that come are taken in groups: half of what is under
-    way, or all that came while the first of them waited for a fiftieth of a second.
+    `total` pages at most are asked for at a time; how many at each host is in its record in `hosts`. With `together` those
+    that come are taken in groups: half of what is under way, or all that came while the first of them waited for a fiftieth of a
+    second.
     """
 
-    def __init__(self, total: int, *, together: bool) -> None:
+    def __init__(self, total: int, hosts: Hosts, *, together: bool) -> None:
         self._total = total
+        self._hosts = hosts
         self._together = together
         self._tasks: dict[asyncio.Task[T], Page] = {}
         self._places: dict[asyncio.Task[T], int] = {}
@@ -33,10 +35,6 @@ class Flight(Generic[T]):
         self.busy: set[int] = set()
         """The pages under way, by their numbers in the run."""
         self._asked: dict[int, str] = {}
-        self.asked_at: Counter[str] = Counter()
-        """How many pages are asked for, by host."""
-        self.under_way_at: Counter[str] = Counter()
-        """How many pages are under way, by host: nothing is known yet of what came of them."""
         self._came: list[asyncio.Task[T]] = []
         self._timer: asyncio.TimerHandle | None = None
         self._is_time = False
@@ -57,8 +55,8 @@ class Flight(Generic[T]):
     def start(self, page: Page, work: Coroutine[Any, Any, T]) -> None:
         """Ask for a page."""
         host = self._asked[page.id] = page.request.host
-        self.asked_at[host] += 1
-        self.under_way_at[host] += 1
+        self._hosts[host].asked += 1
+        self._hosts[host].under_way += 1
         task = asyncio.create_task(work)
         self._tasks[task] = page
         self._places[task] = self._started
@@ -94,7 +92,7 @@ class Flight(Generic[T]):
             page = self._tasks.pop(task)
             del self._places[task]
             self.busy.discard(page.id)
-            _one_less(self.under_way_at, page.request.host)
+            self._hosts[page.request.host].under_way -= 1
         return [task.result() for task in came if not task.cancelled()]
 
     async def drop(self) -> None:
@@ -104,6 +102,9 @@ class Flight(Generic[T]):
             task.remove_done_callback(self._done)
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
+        for page in self._tasks.values():
+            self._has_answered(page)
+            self._hosts[page.request.host].under_way -= 1
         self._tasks.clear()
         self._places.clear()
         self.busy.clear()
@@ -119,7 +120,7 @@ class Flight(Generic[T]):
     def _has_answered(self, page: Page) -> None:
         host = self._asked.pop(page.id, None)
         if host is not None:
-            _one_less(self.asked_at, host)
+            self._hosts[host].asked -= 1
 
     def _is_worth_taking(self) -> bool:
         """Whether something came; of a group, as much as is still to come, or a first one that has waited long enough."""
@@ -135,9 +136,3 @@ class Flight(Generic[T]):
         if self._timer is not None:
             self._timer.cancel()
         self._timer, self._is_time = None, False
-
-
-def _one_less(counts: Counter[str], host: str) -> None:
-    counts[host] -= 1
-    if not counts[host]:
-        del counts[host]

@@ -4,21 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from wadi.web.hosts import HostHealth, Hosts
+
 _IN_A_ROW = 5
 _MOST_RESTS = 3
 _MOST_REFUSALS, _MOST_REFUSALS_FIRST = 20, 10
 """So many refusals in a row, and so many where no page came before them, and a host is given up."""
-
-
-@dataclass(slots=True)
-class _Host:
-    failures: int = 0
-    rests: int = 0
-    until: float = float("-inf")
-    is_probing: bool = False
-    why: str = ""
-    refusals: int = 0
-    is_refusal: bool = True
 
 
 @dataclass
@@ -28,19 +19,18 @@ class Health:
     `rest_s` is the first rest; each further one is twice as long.
     """
 
+    hosts: Hosts
     rest_s: float = 30.0
-    _hosts: dict[str, _Host] = field(default_factory=dict)
-
-    _answered: set[str] = field(default_factory=set)
+    _in_trouble: set[str] = field(default_factory=set)
 
     def succeeded(self, host: str) -> None:
         """A page of the host came."""
-        self._answered.add(host)
-        self._hosts.pop(host, None)
+        self.hosts[host].health = HostHealth(has_answered=True)
+        self._in_trouble.discard(host)
 
     def has_answered(self, host: str) -> bool:
         """Whether the host ever answered: one that never did is not worth waiting for."""
-        return host in self._answered
+        return self.hosts[host].health.has_answered
 
     def failed(self, host: str, why: str, now: float, *, is_refusal: bool = True) -> float | None:
         """A page did not come, or was a block: `is_refusal` where the host said so, and not where no answer came. Gives the
@@ -48,7 +38,7 @@ class Health:
 
         A host that never answered is given up without a rest.
         """
-        state = self._hosts.setdefault(host, _Host())
+        state = self._trouble_of(host)
         state.failures += 1
         state.why, state.is_refusal = why, is_refusal
         if not state.is_probing and state.failures < _IN_A_ROW:
@@ -66,7 +56,7 @@ class Health:
     def refused(self, host: str, why: str) -> int:
         """The host does not want to be asked (403 and its like); gives how many such answers came in a row. After many it is
         given up: what it says will not change by asking on."""
-        state = self._hosts.setdefault(host, _Host())
+        state = self._trouble_of(host)
         state.refusals += 1
         state.why, state.is_refusal = why, True
         if state.refusals >= (_MOST_REFUSALS if self.has_answered(host) else _MOST_REFUSALS_FIRST):
@@ -75,29 +65,33 @@ class Health:
 
     def is_given_up(self, host: str) -> bool:
         """Whether a host failed after all rests."""
-        state = self._hosts.get(host)
-        return state is not None and state.rests > _MOST_RESTS
+        return self.hosts[host].health.rests > _MOST_RESTS
 
     def given_up(self) -> dict[str, str]:
         """The hosts that were given up, and why."""
-        return {host: state.why for host, state in self._hosts.items() if state.rests > _MOST_RESTS}
+        return {host: self.hosts[host].health.why for host in sorted(self._in_trouble) if self.is_given_up(host)}
 
     def refuses(self) -> bool:
         """Whether some host was given up since it said no, and not for want of answers alone."""
-        return any(self._hosts[host].is_refusal for host in self.given_up())
+        return any(self.hosts[host].health.is_refusal for host in self.given_up())
 
     def room(self, host: str, now: float) -> int | None:
         """How many pages of a host may be in flight: 0 while it rests, 1 to see whether it answers again, None for any."""
-        state = self._hosts.get(host)
-        if state is None or not state.is_probing:
+        state = self.hosts[host].health
+        if not state.is_probing:
             return None
         return 0 if self.is_given_up(host) or now < state.until else 1
 
     def barred(self, now: float) -> set[str]:
         """The hosts that may not be asked now."""
-        return {host for host in self._hosts if self.room(host, now) == 0}
+        return {host for host in self._in_trouble if self.room(host, now) == 0}
 
     def next_s(self, now: float) -> float | None:
         """Seconds until the first resting host may be asked again; None when none rests."""
-        ends = [s.until - now for host, s in self._hosts.items() if s.until > now and not self.is_given_up(host)]
+        resting = (host for host in self._in_trouble if not self.is_given_up(host))
+        ends = [until - now for host in resting if (until := self.hosts[host].health.until) > now]
         return min(ends) if ends else None
+
+    def _trouble_of(self, host: str) -> HostHealth:
+        self._in_trouble.add(host)
+        return self.hosts[host].health

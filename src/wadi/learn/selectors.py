@@ -39,9 +39,9 @@ def expression_for(
     if found is None and odd:
         # Keep at least those out that can be told apart one by one.
         untold = [one for one in odd if len(_telling_apart(chosen, [one])) == 1]
-        told = [one for one in odd if one not in untold]
-        if untold and told:
-            return expression_for(document, [*chosen, *untold], told)
+        named = [one for one in odd if one not in untold]
+        if untold and named:
+            return expression_for(document, [*chosen, *untold], named)
         with_odd = [*chosen, *odd]
         wanted = set(with_odd)
         found = _first_exact(document, _selectors(with_odd, []), wanted)

@@ -24,13 +24,13 @@ def compare_tables(
     key: Sequence[str] = (),
     without: Sequence[str] = (),
     tolerance: Tolerance | None = None,
-    tell: Callable[[str], None] = lambda said: None,
+    report: Callable[[str], None] = lambda said: None,
 ) -> list[Comparison]:
     """Two runs or files, table by table. Of files with one table each the names need not be the same. `tell` hears which run
     a name means where one may expect another. Raises UsageError."""
     with ExitStack() as stack:
         before, after = (
-            [one for one in sources_of(what, runs, table, stack, tell) if one.name != OUTCOMES] for what in (old, new)
+            [one for one in sources_of(what, runs, table, stack, report) if one.name != OUTCOMES] for what in (old, new)
         )
         if len(before) == len(after) == 1:
             pairs = [(before[0], after[0])]

@@ -220,9 +220,11 @@ def _range(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> 
     if len(low) + len(high) < 2:
         return ""
     ends = min(one.lowest[0] for one in past), max(one.highest[-1] for one in past)
-    told = ", ".join(f"{value:,.6g}" for value in [*low, *reversed(high)][:3])
+    examples = ", ".join(f"{value:,.6g}" for value in [*low, *reversed(high)][:3])
     count = f"{len(low) + len(high)}{' or more' if len(low) + len(high) >= len(now.highest) else ''}"
-    return f"{count} values of {column} are far outside {ends[0]:,.6g} to {ends[1]:,.6g}, where all lay before: {told}"
+    return (
+        f"{count} values of {column} are far outside {ends[0]:,.6g} to {ends[1]:,.6g}, where all lay before: {examples}"
+    )
 
 
 def _scale(columns: Sequence[ColumnMeasures]) -> Callable[[float], float]:
@@ -263,9 +265,9 @@ _RULES: tuple[Callable[[str, ColumnMeasures, Sequence[ColumnMeasures]], str], ..
 
 
 def _few(counts: Mapping[str, int]) -> str:
-    told = sorted(counts.items(), key=lambda item: -item[1])[:3]
-    more = len(counts) - len(told)
-    return ", ".join(f'"{value}" ({count:,})' for value, count in told) + (f" and {more} more" if more > 0 else "")
+    commonest = sorted(counts.items(), key=lambda item: -item[1])[:3]
+    more = len(counts) - len(commonest)
+    return ", ".join(f'"{value}" ({count:,})' for value, count in commonest) + (f" and {more} more" if more > 0 else "")
 
 
 def _before(values: Sequence[int]) -> str:

@@ -61,9 +61,13 @@ def measures_from(kept: Mapping[str, Any]) -> Measures | None:
     for name, table in kept["tables"].items():
         columns = {
             one: ColumnMeasures(
-                **{**told, "lowest": tuple(told.get("lowest", ())), "highest": tuple(told.get("highest", ()))}
+                **{
+                    **measured,
+                    "lowest": tuple(measured.get("lowest", ())),
+                    "highest": tuple(measured.get("highest", ())),
+                }
             )
-            for one, told in table["columns"].items()
+            for one, measured in table["columns"].items()
         }
         tables[name] = TableMeasures(table["rows"], table["duplicates"], table["rejected"], columns)
     return Measures(tables, {kind: tuple(marks) for kind, marks in kept["marks"].items()})

@@ -48,7 +48,7 @@ def comparable(measures: Measures, change: PlanChange) -> Measures:
     kept = {}
     for name, table in measures.tables.items():
         if name not in change.tables:
-            columns = {one: told for one, told in table.columns.items() if (name, one) not in change.columns}
+            columns = {one: found for one, found in table.columns.items() if (name, one) not in change.columns}
             kept[name] = replace(table, columns=columns)
     return replace(measures, tables=kept)
 
@@ -80,14 +80,14 @@ def _columns_of(plan: Mapping[str, Any]) -> dict[tuple[str, str], Any]:
     for name, table in _tables(plan, "table"):
         for column, said in _table(table, "derive").items():
             found.setdefault((name, column), []).append(said)
-    told: dict[tuple[str, str], Any] = {}
+    fields_by_column: dict[tuple[str, str], Any] = {}
     for (name, column), said in found.items():
         own = _table(_table(plan, "table"), name)
         chosen = own.get("columns")
         is_written = not chosen or column in chosen or "…" in chosen
-        told[name, column] = (said, is_written)
-        told[name, str(_table(own, "rename").get(column, column))] = (said, is_written)
-    return told
+        fields_by_column[name, column] = (said, is_written)
+        fields_by_column[name, str(_table(own, "rename").get(column, column))] = (said, is_written)
+    return fields_by_column
 
 
 def _table_of(name: str, kind: Mapping[str, Any]) -> str:

@@ -66,25 +66,25 @@ class ColumnProfile:
     def as_dict(self) -> dict[str, Any]:
         """The profile for programs."""
         column, numbers, texts = self.column, self.numbers, self.texts
-        told: dict[str, Any] = {
+        found: dict[str, Any] = {
             "name": column.name, "type": column.type, "many": column.many, "unit": column.unit, "filled": self.filled,
             "share": round(self.share, 4), "distinct": self.distinct,
             "frequent": [{"value": value, "count": count} for value, count in self.frequent],
         }  # fmt: skip
         if numbers is not None and self.first is None:
-            told["numbers"] = {
+            found["numbers"] = {
                 "minimum": numbers.least, "lower_quartile": numbers.lower, "median": numbers.median, "mean": numbers.mean,
                 "upper_quartile": numbers.upper, "maximum": numbers.most, "standard_deviation": numbers.deviation,
                 "outliers": numbers.outliers, "extremes": list(numbers.extremes),
             }  # fmt: skip
         if numbers is not None:
-            told["histogram"] = [{"from": one, "to": other, "count": count} for one, other, count in numbers.bins]
+            found["histogram"] = [{"from": one, "to": other, "count": count} for one, other, count in numbers.bins]
         if self.first is not None:
-            told |= {"first": self.first, "last": self.last}
+            found |= {"first": self.first, "last": self.last}
         if texts is not None:
-            told["length"] = {"shortest": texts.shortest, "longest": texts.longest, "mean": texts.mean}
-            told["shapes"] = [{"shape": shape, "count": count} for shape, count in texts.shapes]
-        return told
+            found["length"] = {"shortest": texts.shortest, "longest": texts.longest, "mean": texts.mean}
+            found["shapes"] = [{"shape": shape, "count": count} for shape, count in texts.shapes]
+        return found
 
 
 @dataclass(frozen=True)

@@ -136,7 +136,9 @@ def timeline_of(events: Iterable[Mapping[str, Any]]) -> Timeline | None:
         bins[min(int((at - first) / length * len(bins)), len(bins) - 1)][kind] += 1
     read = sum(one[0] for one in bins)
     shown = ", ".join(f"{count:,} × {status}" for status, count in statuses.most_common(_STATUSES))
-    told = tuple((reason, count, seconds) for reason, (count, seconds) in sorted(waits.items(), key=lambda w: -w[1][1]))
+    longest = tuple(
+        (reason, count, seconds) for reason, (count, seconds) in sorted(waits.items(), key=lambda w: -w[1][1])
+    )
     return Timeline(
         _hour(first),
         _hour(last),
@@ -145,7 +147,7 @@ def timeline_of(events: Iterable[Mapping[str, Any]]) -> Timeline | None:
         shown,
         tuple((a, b, c) for a, b, c in bins),
         max(1, *(sum(one) for one in bins)),
-        told[:12],
+        longest[:12],
     )
 
 

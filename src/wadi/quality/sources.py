@@ -25,7 +25,7 @@ def sources_of(
     runs: Path | str,
     table: str | None,
     stack: ExitStack,
-    tell: Callable[[str], None] = lambda said: None,
+    report: Callable[[str], None] = lambda said: None,
 ) -> list[TableSource]:
     """The tables of a run or of a file; only the one named. The run stays open until the stack is closed. `tell` hears which
     run a name means where one may expect another.
@@ -37,7 +37,7 @@ def sources_of(
         found = tables_in(path)
     else:
         run = stack.enter_context(Run.open(what, runs))
-        tell(run.chosen)
+        report(run.chosen)
         if table is not None:
             return [run_table(run, run.known_table(table))]
         found = [run_table(run, name) for name in run.tables]

@@ -260,11 +260,11 @@ def _notes(facts: Facts) -> Iterator[Finding]:
 def _totals(facts: Facts) -> Iterator[Finding]:
     """Totals that the plan asks for and that were not had: without any of them nobody knows whether a listing is whole."""
     for code, word in (("no-total", "state no total"), ("unread-total", "state a total that cannot be read")):
-        told = [(url, str(note["what"])) for url, note in facts.notes if note["code"] == code]
-        if told:
+        noted = [(url, str(note["what"])) for url, note in facts.notes if note["code"] == code]
+        if noted:
             fails = code == "unread-total" or not facts.listings
-            what = told[0][1] if len(told) == 1 else f"{len(told):,} listings {word}: {told[0][1]}"
-            yield Finding(code, what, fails, examples=tuple(url for url, _ in told[:_EXAMPLES]))
+            what = noted[0][1] if len(noted) == 1 else f"{len(noted):,} listings {word}: {noted[0][1]}"
+            yield Finding(code, what, fails, examples=tuple(url for url, _ in noted[:_EXAMPLES]))
 
 
 def _rowless(facts: Facts) -> Iterator[Finding]:
@@ -359,7 +359,7 @@ def _keys(facts: Facts) -> Iterator[Finding]:
         for column in table.key:
             lacking = table.rows - table.account.filled.get(column, 0)
             if lacking > 0 and table.rows:
-                what = f"{lacking:,} of {table.rows:,} rows of {table.name} have no {column}, by which records are told apart"
+                what = f"{lacking:,} of {table.rows:,} rows of {table.name} have no {column}, by which records are noted apart"
                 yield Finding("key-missing", what, fails=False, table=table.name, column=column)
 
 

@@ -54,7 +54,7 @@ def _database_problem(error: sqlite3.Error, folder: Path) -> Problem | None:
 
 
 @contextmanager
-def told_as_problems(folder: Path) -> Iterator[None]:
+def as_problems(folder: Path) -> Iterator[None]:
     """Within it, errors of the disk end as CrawlError with a problem."""
     try:
         yield

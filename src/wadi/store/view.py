@@ -188,7 +188,7 @@ class RunView:
     def failed_pages(self, count: int) -> list[tuple[int, str, str, dict[str, Any]]]:
         """The first pages that failed, in reading order: number, kind, URL and problem."""
         query = f"SELECT id, kind, url, failure FROM pages WHERE state = {State.FAILED} ORDER BY route LIMIT ?"
-        return [(page, kind, url, orjson.loads(told)) for page, kind, url, told in self._db.execute(query, (count,))]
+        return [(page, kind, url, orjson.loads(said)) for page, kind, url, said in self._db.execute(query, (count,))]
 
     def failure_of(self, page: int) -> tuple[int | None, str]:
         """The status of a failed page, None where nothing came, and what was wrong."""

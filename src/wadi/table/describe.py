@@ -186,8 +186,8 @@ def codebook(plan: Plan, name: str, tables: Sequence[tuple[str, Seen]], source: 
                 if one.least is not None
                 else "; ".join(_short(e) for e in one.examples)
             )
-            told = _escaped(_origin(plan, table, _plain_name(plan, table, column.name), column.part_of))
-            lines.append(f"| `{column.name}` | {kind} | {share} | {distinct} | {_escaped(values)} | {told} |")
+            origin = _escaped(_origin(plan, table, _plain_name(plan, table, column.name), column.part_of))
+            lines.append(f"| `{column.name}` | {kind} | {share} | {distinct} | {_escaped(values)} | {origin} |")
         lines.append("")
     return "\n".join(lines)
 

@@ -57,16 +57,16 @@ class RowIssues:
     def rows(self) -> Iterator[list[Any]]:
         """One row for each cell, or row, that did not come about; places count from 1 on their page."""
         for name in self._tables:
-            told: list[RowIssue] = []
-            assembly = self._assemble(name, told.append)
+            issues: list[RowIssue] = []
+            assembly = self._assemble(name, issues.append)
             if not isinstance(assembly, Assembly):
                 continue
             for _ in assembly.rows():
-                yield from self._taken(name, told)
-            yield from self._taken(name, told)
+                yield from self._taken(name, issues)
+            yield from self._taken(name, issues)
 
-    def _taken(self, table: str, told: list[RowIssue]) -> Iterator[list[Any]]:
-        for one in told:
+    def _taken(self, table: str, issues: list[RowIssue]) -> Iterator[list[Any]]:
+        for one in issues:
             if _OWN.get(one.code, PROBLEMS) != self._which:
                 continue
             self.account.accepted += 1
@@ -76,4 +76,4 @@ class RowIssues:
             else:
                 first = [self._url_of(one.first)] if one.first is not None else []
                 yield [table, one.what, one.cells, *place, *first]
-        told.clear()
+        issues.clear()

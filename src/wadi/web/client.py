@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 
 from wadi import __version__
 from wadi.urls import LOCAL, NotAUrl, host_of, resolve, without_secret
+from wadi.web.hosts import Hosts
 from wadi.web.manners import Clock, Sleep, Slowed, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.pace import Heard
@@ -75,7 +76,6 @@ class Client:
         self._sleep = sleep
         self._now = now
         self._report = report
-        self._unreachable: dict[str, int] = {}
         self._robots_agent = robots_agent
         self._robots: dict[tuple[str, str], asyncio.Task[Robots]] = {}
         self._robots_since: dict[tuple[str, str], float] = {}
@@ -84,6 +84,11 @@ class Client:
         self.sent = 0
         """Requests sent so far: tries, redirects and robots.txt counted."""
         self._keep = keep
+
+    @property
+    def hosts(self) -> Hosts:
+        """What is known of each host."""
+        return self._throttle.hosts
 
     async def close(self) -> None:
         for task in self._robots.values():
@@ -114,11 +119,11 @@ class Client:
 
     def unreachable(self, host: str) -> int:
         """How many requests in a row found nobody at this host (`host:port`), all tries counted as one."""
-        return self._unreachable.get(host, 0)
+        return self.hosts[host].unreachable
 
     def any_unreachable(self) -> bool:
         """Whether the last request to some host found nobody there."""
-        return any(self._unreachable.values())
+        return any(host.unreachable for host in self.hosts.values())
 
     async def fetch(self, request: Request) -> Reply:
         """The reply to a request, of a status below 400. Raises FetchFailed."""
@@ -146,14 +151,14 @@ class Client:
                     keep(failure.reply)
                 await self._sleep(decision.wait_s)
             else:
-                self._unreachable.pop(request.host, None)
+                self.hosts[request.host].unreachable = 0
                 return replace(reply, tries=tries.count + 1) if tries.count else reply
 
     def _remember(self, host: str, failure: FetchFailed) -> None:
         if failure.cause == "unreachable":
-            self._unreachable[host] = self.unreachable(host) + 1
+            self.hosts[host].unreachable += 1
         elif failure.reply is not None:
-            self._unreachable.pop(host, None)
+            self.hosts[host].unreachable = 0
 
     async def _check_robots(self, request: Request) -> None:
         """Raise FetchFailed for what robots.txt forbids; each site's file is asked for once, by each named

@@ -28,13 +28,13 @@ def _in_a_thread(work: Any, new_loop: Callable[[], asyncio.AbstractEventLoop] | 
 
     begun: Future[tuple[asyncio.AbstractEventLoop, asyncio.Task[Any] | None]] = Future()
 
-    async def told() -> Any:
+    async def noted_work() -> Any:
         begun.set_result((asyncio.get_running_loop(), asyncio.current_task()))
         return await work
 
     def run() -> Any:
         with asyncio.Runner(loop_factory=new_loop) as runner:
-            return runner.run(told())
+            return runner.run(noted_work())
 
     pool = ThreadPoolExecutor(1)
     future = pool.submit(run)

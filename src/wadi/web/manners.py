@@ -13,26 +13,13 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
+from wadi.web.hosts import Hosts, Pace, Turns
 from wadi.web.messages import Reply
-from wadi.web.pace import Heard, HostPace, new_pace, pace_after, pauses_of
+from wadi.web.pace import Heard, pace_after
 
 Clock = Callable[[], float]
 Sleep = Callable[[float], Awaitable[None]]
 _WORTH_TELLING_S = 1.0
-
-
-@dataclass(frozen=True, slots=True)
-class Pace:
-    """What the plan asks for: seconds between two starts and requests in flight, per host; in flight over all hosts.
-
-    `jitter` makes each pause longer by a random share of up to so much; `slowest_s` is the longest pause that trouble brings.
-    """
-
-    pause_s: float = 1.0
-    parallel: int = 2
-    total: int = 16
-    jitter: float = 0.0
-    slowest_s: float = 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,21 +64,6 @@ class PaceChanged:
     why: str
 
 
-@dataclass(slots=True)
-class _Host:
-    """What is kept for a host. `starting` is held by the request that is on its way to the wire."""
-
-    free: asyncio.Semaphore
-    starting: asyncio.Lock
-    pace: HostPace
-    next_start: float = 0.0
-    last_sent: float = float("-inf")
-    asked_for_s: float = 0.0
-    slowest_s: float = 0.0
-    slowest_why: str = ""
-    longer_s: float = 0.0
-
-
 @dataclass(frozen=True, slots=True)
 class Slowed:
     """How much more slowly a host was asked than at the plan's pace: the longest pause, why, and how much longer it took in all
@@ -124,8 +96,7 @@ class Throttle:
         self._sleep = sleep
         self._rng = rng
         self._report = report
-        self._pauses = pauses_of(pace.pause_s, pace.slowest_s)
-        self._hosts: dict[str, _Host] = {}
+        self.hosts = Hosts(pace)
         self._all = asyncio.Semaphore(pace.total)
         self.pausing = 0
         """How many requests wait for the pause of their host to be over."""
@@ -137,17 +108,17 @@ class Throttle:
 
     def slow_down(self, host: str, pause_s: float) -> None:
         """Keep at least this pause to a host from now on, since it asks for it; a shorter one than the plan's changes nothing."""
-        self._host(host).asked_for_s = pause_s
+        self.hosts[host].turns.asked_for_s = pause_s
 
     def asked_before(self, host: str, seconds: float) -> None:
         """Another process asked the host just now, for all that is known: its pause is kept."""
-        state = self._host(host)
+        state = self.hosts[host].turns
         state.last_sent = self._clock()
         state.next_start = max(state.next_start, state.last_sent + seconds)
 
     def hold(self, host: str, seconds: float, why: str) -> None:
         """Ask a host for nothing so long."""
-        state = self._host(host)
+        state = self.hosts[host].turns
         state.next_start = max(state.next_start, self._clock() + seconds)
         if seconds > state.slowest_s:
             state.slowest_s, state.slowest_why = seconds, why
@@ -155,10 +126,10 @@ class Throttle:
     def heard(self, host: str, what: Heard, seconds: float = 0.0, *, step: int | None = None, why: str = "") -> None:
         """Take an answer into the pace: what came, after how many seconds, to a request that was sent when `step` was kept (the
         step now, without it); `why` says what was refused."""
-        state = self._host(host)
-        before = self._pauses[state.pace.step]
-        state.pace = pace_after(state.pace, self._pauses, what, seconds, step=step, why=why)
-        pause = self._pauses[state.pace.step]
+        state = self.hosts[host].turns
+        before = self.hosts.pauses[state.pace.step]
+        state.pace = pace_after(state.pace, self.hosts.pauses, what, seconds, step=step, why=why)
+        pause = self.hosts.pauses[state.pace.step]
         if pause > before:  # a longer pause holds for the next request already
             state.next_start = max(state.next_start, state.last_sent + pause)
             if pause > state.slowest_s:
@@ -168,19 +139,19 @@ class Throttle:
 
     def step(self, host: str) -> int:
         """Which pause is kept to a host now, for `heard`."""
-        return self._host(host).pace.step
+        return self.hosts[host].turns.pace.step
 
     def pause_s(self, host: str) -> float:
         """The least pause to a host as it stands."""
-        state = self._host(host)
-        return max(self.pace.pause_s, state.asked_for_s, self._pauses[state.pace.step])
+        state = self.hosts[host].turns
+        return max(self.pace.pause_s, state.asked_for_s, self.hosts.pauses[state.pace.step])
 
     def slowed(self) -> list[Slowed]:
         """The hosts that were asked more slowly than at the plan's pace, the slowest first."""
         found = [
-            Slowed(host, state.slowest_s, state.slowest_why, state.longer_s)
-            for host, state in self._hosts.items()
-            if state.longer_s >= _WORTH_TELLING_S
+            Slowed(name, host.turns.slowest_s, host.turns.slowest_why, host.turns.longer_s)
+            for name, host in self.hosts.items()
+            if host.turns.longer_s >= _WORTH_TELLING_S
         ]
         return sorted(found, key=lambda one: -one.longer_s)
 
@@ -191,7 +162,7 @@ class Throttle:
         Gives a function to be called when the request is on the wire: from then on the pause counts. Raises Stopped when
         nobody is to have a turn any more.
         """
-        state = self._host(host)
+        state = self.hosts[host].turns
         async with state.free:
             if self._is_stopped:
                 raise Stopped
@@ -219,7 +190,7 @@ class Throttle:
             finally:
                 sent()
 
-    async def _next_in_turn(self, state: _Host) -> None:
+    async def _next_in_turn(self, state: Turns) -> None:
         """Wait until the host may be asked, and hold its lock `starting`."""
         self.pausing += 1
         try:
@@ -237,9 +208,3 @@ class Throttle:
                 raise
         finally:
             self.pausing -= 1
-
-    def _host(self, host: str) -> _Host:
-        if host not in self._hosts:
-            free = asyncio.Semaphore(self.pace.parallel)
-            self._hosts[host] = _Host(free, asyncio.Lock(), new_pace(self._pauses))
-        return self._hosts[host]
