@@ -9,10 +9,17 @@ import pytest
 from wadi.clean.types import TypeName
 from wadi.plan.checks import CheckPlan
 from wadi.plan.columns import Column
-from wadi.quality.checks import CELL_RULES, FIGURES, Broken, Context, check_table
-from wadi.quality.tables import TableSource
+from wadi.quality.checks import CELL_RULES, FIGURES, Broken, Checking, Context
+from wadi.quality.tables import TableSource, batches
 
 CONTEXT = Context("2026-11-23", lambda reference: {"Saltholm", "Thornmere"} if reference == "districts.name" else set())
+
+
+def check_table(source: TableSource, check: CheckPlan, duplicates: int, context: Context) -> list[Broken]:
+    checking = Checking(source, check, context)
+    for batch in batches(source.rows(), 4):
+        checking.take(batch)
+    return checking.broken(duplicates)
 
 
 def broken(values: list[Any], check: dict[str, Any], kind: TypeName = "string") -> list[Broken]:

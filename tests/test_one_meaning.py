@@ -11,7 +11,11 @@ import pytest
 
 from conftest import Program, serving
 from small_host import HEAD, SmallHost, crawled, items, plan_of
+from wadi.actions.export import export
 from wadi.plan.reader import PlanError
+from wadi.quality.verify_run import verify
+from wadi.quality.walk import Walks
+from wadi.table.assemble import Assembly
 
 LIST = """[start]
 page = "list"
@@ -23,6 +27,10 @@ NEXT
 [page.list.fields]
 FIELDS
 """
+
+
+ROWS = [("A", "x"), ("B", ""), ("A", "y"), ("C", "z")]
+"""Code and note; a code twice, and a note that lacks."""
 
 
 def _plan(fields: str, following: str = "", more: str = "") -> str:
@@ -150,3 +158,29 @@ def test_a_package_says_the_delimiter_that_its_file_has(program: Program) -> Non
             assert program("export", "p", "-o", "t.csv", "--package", "--delimiter", given).status == 0
             package = json.loads((program.folder / "datapackage.json").read_text())
             assert package["resources"][0]["dialect"]["delimiter"] == said
+
+
+@pytest.mark.parametrize("columns", ["", 'columns = ["code"]\n'])
+@pytest.mark.parametrize("targets", [["t.csv"], ["t.csv", "t.jsonl", "all.xlsx"], []])
+def test_one_walk_over_a_table_feeds_files_profile_and_checks(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, targets: list[str], columns: str
+) -> None:
+    more = f'[table.t]\nkey = "code"\n{columns}check = {{ rows = {{ minimum = 9 }}, columns = {{ note = {{ filled = 1.0 }} }} }}\n'
+    pages = {"/l": "<ul>" + "".join(f"<li><b>{code}</b><i>{note}</i>" for code, note in ROWS) + "</ul>"}
+    with crawled(tmp_path, pages, _plan('code = "b"\nnote = "i"', "", more)) as done:
+        apart = verify(done.run)
+        plain = {target: export(done.run, tmp_path / f"plain-{target}") for target in targets}
+        walked: list[str] = []
+        rows = Assembly.rows
+        monkeypatch.setattr(Assembly, "rows", lambda self: walked.append("t") or rows(self))
+        walks = Walks(done.run)
+        for target in targets:
+            assert export(done.run, tmp_path / target, source=walks.source) == plain[target] == 3
+        together = verify(done.run, walks=walks)
+    assert len(walked) == max(1, len(targets))
+    assert together.verdict.findings == apart.verdict.findings
+    assert {one.code for one in together.verdict.findings if one.fails} == {"check: filled", "check: rows"}
+    assert (together.profiles, together.accounts) == (apart.profiles, apart.accounts)
+    for target in targets:
+        if not target.endswith("xlsx"):  # that says when it was made
+            assert (tmp_path / target).read_bytes() == (tmp_path / f"plain-{target}").read_bytes()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -15,15 +15,22 @@ from wadi.table.files import give_names
 from wadi.table.writers import PLAIN, Style
 
 
-def export(run: Run, target: str | Path, table: str | None = None, style: Style | None = None) -> int:
+def export(
+    run: Run,
+    target: str | Path,
+    table: str | None = None,
+    style: Style | None = None,
+    source: Callable[[str], Source] | None = None,
+) -> int:
     """Write a table to a file in the format of its ending, or to a database by its URL; returns the number of rows.
 
-    A target that holds several tables gets all of the run's when none is named.
+    A target that holds several tables gets all of the run's when none is named. `source` gives a table to be written by its
+    name, for those who look at its rows on the way (default: it is assembled).
     """
     names = run.tables if table is None and holds_several(str(target)) else [run.known_table(table)]
     return write_tables(
         str(target),
-        [source_of(run, name) for name in names],
+        [source(name) if source else source_of(run, name) for name in names],
         style_of(run, names[0], style or PLAIN),
         run.state.reached,
     )

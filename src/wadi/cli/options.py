@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from wadi.actions.setup import Credentials
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
+    from wadi.quality.walk import Walks
     from wadi.table.writers import Style
 
 
@@ -188,28 +189,36 @@ def style_asked(args: argparse.Namespace) -> Style:
 
 
 def write_outputs(
-    run: Run, paths: Iterable[str], table: str | None, style: Style, report: Callable[[str], None] = lambda said: None
+    run: Run,
+    paths: Iterable[str],
+    table: str | None,
+    style: Style,
+    report: Callable[[str], None] = lambda said: None,
+    walks: Walks | None = None,
 ) -> list[tuple[str, int]]:
-    """Write the table to every path; returns paths and numbers of rows. `tell` hears what is worth knowing of them."""
+    """Write the table to every path; returns paths and numbers of rows. `report` hears what is worth knowing of
+    them, `walks` see the rows."""
     from collections import Counter
     from dataclasses import replace
+    from functools import partial
 
-    from wadi.actions.export import export, style_of
+    from wadi.actions.export import export, source_of, style_of
     from wadi.cli.show import standard_output
     from wadi.table.writers import csv_file
 
     written: list[tuple[str, int]] = []
     armed: Counter[str] = Counter()
+    source = walks.source if walks is not None else partial(source_of, run)
     style = replace(style, noticed=lambda column, count: armed.update({column: count}))
     for path in paths:
         armed.clear()
         if path == "-":
-            assembly = run.assembly(table)
+            named = source(run.known_table(table))
             out = standard_output()
-            written.append((path, csv_file(out, assembly.columns, assembly.rows(), style_of(run, table, style))))
+            written.append((path, csv_file(out, named.columns, named.rows(), style_of(run, table, style))))
             out.flush()
         else:
-            written.append((path, export(run, path, table, style)))
+            written.append((path, export(run, path, table, style, source)))
         if armed:
             cells = ", ".join(f"{count:,} of {column}" for column, count in armed.items())
             report(f"{path}: cells that a spreadsheet would run as formulas: {cells}; --disarm puts ' before them")

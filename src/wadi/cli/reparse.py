@@ -51,6 +51,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.cli.show import console, plural, write_json
     from wadi.cli.summary import summary_of
     from wadi.plan.reader import load_plan
+    from wadi.quality.walk import Walks
 
     check_outputs(args.output, also=args.json)
     style = style_asked(args)
@@ -73,8 +74,9 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
                 print(what + ("" if args.fetch else f";  wadi resume {new.folder}  or --fetch asks for them"), file=err)
         if args.fetch and done.not_fetched:
             return crawl_and_sum_up(new, args, out, err, credentials_for(loaded))
-        written = write_outputs(new, args.output, args.table, style, partial(say_which, args=args, err=err))
-        summary = summary_of(new, written)
+        walks = Walks(new)
+        written = write_outputs(new, args.output, args.table, style, partial(say_which, args=args, err=err), walks)
+        summary = summary_of(new, written, walks)
         if args.json:
             write_json(summary.as_dict(), out)
         if not args.quiet:

@@ -96,6 +96,7 @@ def crawl_and_sum_up(
     from wadi.cli.progress import display
     from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
+    from wadi.quality.walk import Walks
 
     interrupted, style = False, style_asked(args)
     try:
@@ -104,11 +105,10 @@ def crawl_and_sum_up(
     except KeyboardInterrupt:
         interrupted = True
     is_whole = not interrupted and why_stopped(begun) is None
-    written = (
-        write_outputs(begun, args.output, args.table, style, partial(say_which, args=args, err=err)) if is_whole else []
-    )
+    say, walks = partial(say_which, args=args, err=err), Walks(begun)
+    written = write_outputs(begun, args.output, args.table, style, say, walks) if is_whole else []
     held_back = () if is_whole else tuple(args.output)
-    summary = summary_of(begun, written, interrupted=interrupted, held_back=held_back)
+    summary = summary_of(begun, written, walks, interrupted=interrupted, held_back=held_back)
     status = Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
     if args.json:
         write_json(summary.as_dict(), out)

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from wadi.plan.columns import Column
     from wadi.plan.model import LimitsPlan
     from wadi.quality.verdict import Verdict
+    from wadi.quality.walk import Walks
     from wadi.table.account import Account
 
 _SHOWN_FAILURES = 5
@@ -242,12 +243,17 @@ class Summary:
 
 
 def summary_of(
-    run: Run, written: list[tuple[str, int]], *, interrupted: bool = False, held_back: tuple[str, ...] = ()
+    run: Run,
+    written: list[tuple[str, int]],
+    walks: Walks | None = None,
+    *,
+    interrupted: bool = False,
+    held_back: tuple[str, ...] = (),
 ) -> Summary:
-    """The summary of a run as it stands."""
+    """The summary of a run as it stands; `walks` are those of its tables that were written."""
     from wadi.quality.verify_run import verify
 
-    verified = verify(run)
+    verified = verify(run, walks=walks)
     return Summary(
         plan=run.plan_name,
         folder=str(run.folder),

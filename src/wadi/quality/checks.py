@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -206,28 +206,42 @@ def beyond(value: float, bounds: BoundsPlan, *, is_share: bool = False) -> str:
     return ""
 
 
-def check_table(source: TableSource, check: CheckPlan, duplicates: int, context: Context) -> list[Broken]:
-    """The checks of a table that do not hold. `duplicates` is how many rows were left out as such."""
-    columns = [_Column(name, one, context) for name, one in check.columns.items()]
-    places = [source.names.index(one.name) for one in columns]
-    keys = [source.names.index(name) for name in source.key if name in source.names]
-    conditions = [(text, Formula(text)) for text in check.where]
-    unmet: dict[str, tuple[int, list[tuple[int, str, str]]]] = {}
-    rows = 0
-    for rows, row in enumerate(source.rows(), start=1):
-        key = " ".join(str(row[place]) for place in keys)
-        for one, place in zip(columns, places, strict=True):
-            one.take(rows, key, row[place])
-        cells = dict(zip(source.names, row, strict=True)) if conditions else {}
-        for text, formula in conditions:
+class Checking:
+    """The checks of a table on the way: rows are taken in batches, and what does not hold is asked for at the end."""
+
+    def __init__(self, source: TableSource, check: CheckPlan, context: Context) -> None:
+        self._name, self._names, self._check = source.name, source.names, check
+        columns = [_Column(name, one, context) for name, one in check.columns.items()]
+        self._columns = [(one, self._names.index(one.name)) for one in columns]
+        self._keys = [self._names.index(name) for name in source.key if name in self._names]
+        self._conditions = [(text, Formula(text)) for text in check.where]
+        self._unmet: dict[str, tuple[int, list[tuple[int, str, str]]]] = {}
+        self._rows = 0
+
+    def take(self, batch: Iterable[Sequence[Any]]) -> None:
+        """Take some rows, in their order."""
+        for row in batch:
+            self._rows += 1
+            key = " ".join(str(row[place]) for place in self._keys)
+            for one, place in self._columns:
+                one.take(self._rows, key, row[place])
+            if self._conditions:
+                self._take_conditions(key, dict(zip(self._names, row, strict=True)))
+
+    def _take_conditions(self, key: str, cells: Mapping[str, Any]) -> None:
+        for text, formula in self._conditions:
             if _is_unmet(formula, cells):
-                count, examples = unmet.get(text, (0, []))
+                count, examples = self._unmet.get(text, (0, []))
                 if len(examples) < EXAMPLES:
-                    examples.append((rows, key, ", ".join(f"{n} {cells[n]}" for n in sorted(formula.names))))
-                unmet[text] = (count + 1, examples)
-    found = list(_of_table(source.name, check, rows, duplicates))
-    found += [Broken(source.name, "", "where", f"not {text}", n, tuple(seen)) for text, (n, seen) in unmet.items()]
-    return found + [broken for one in columns for broken in one.broken(source.name)]
+                    examples.append((self._rows, key, ", ".join(f"{n} {cells[n]}" for n in sorted(formula.names))))
+                self._unmet[text] = (count + 1, examples)
+
+    def broken(self, duplicates: int) -> list[Broken]:
+        """The checks that do not hold. `duplicates` is how many rows were left out as such."""
+        found = list(_of_table(self._name, self._check, self._rows, duplicates))
+        unmet = self._unmet.items()
+        found += [Broken(self._name, "", "where", f"not {text}", n, tuple(seen)) for text, (n, seen) in unmet]
+        return found + [broken for one, _ in self._columns for broken in one.broken(self._name)]
 
 
 def _of_table(table: str, check: CheckPlan, rows: int, duplicates: int) -> Iterator[Broken]:

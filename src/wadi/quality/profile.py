@@ -10,7 +10,7 @@ import math
 import re
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from itertools import accumulate, combinations, pairwise
@@ -185,52 +185,63 @@ def _day_of(text: str) -> float | None:
         return None
 
 
-def profile_of(source: TableSource) -> TableProfile:
-    """The profile of a table. Its rows are walked once, and again where the most frequent of many texts are looked for."""
-    gathered = [_Gathered(column) for column in source.columns]
-    whole, missing = SortedFile("q"), _Gaps(len(source.columns))
+class Profiling:
+    """The profile of a table in the making: rows are taken in batches, and the profile is asked for at the end.
 
-    def take(batch: list[list[Any]], gaps: list[list[int]]) -> None:
-        whole.extend(map(_digest, batch))
-        missing.take(gaps, len(batch))
+    Without `whole` it is what verdicts need: columns alone, and where more than 10,000 texts differ `distinct` is 10,000 and none
+    of them counts as frequent.
+    """
 
-    count = _walk(source, gathered, take)
-    frequent = _frequent_of(source, gathered)
-    profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
-    doubled = count - counted(whole.ordered(), 0)[0]
-    for one in gathered:
-        if one.digests is not None:
-            one.digests.close()
-    return TableProfile(source.name, count, doubled, profiles, tuple(missing.pairs(source.names)), missing.map())
+    def __init__(self, source: TableSource, *, whole: bool) -> None:
+        self._source = source
+        self._gathered = [_Gathered(one) if whole else _Gathered(one, digests=None) for one in source.columns]
+        self._whole = (SortedFile("q"), _Gaps(len(source.columns))) if whole else None
+        self._count = 0
+
+    def take(self, batch: list[list[Any]]) -> None:
+        """Take some rows, in their order."""
+        columns = list(zip(*batch, strict=True))
+        gaps = [_gaps_of(cells) for cells in columns]
+        for one, cells, lacking in zip(self._gathered, columns, gaps, strict=True):
+            one.take([value for value in cells if not is_missing(value)] if lacking else cells)
+        if self._whole is not None:
+            digests, missing = self._whole
+            digests.extend(map(_digest, batch))
+            missing.take(gaps, len(batch))
+        self._count += len(batch)
+
+    def profile(self) -> TableProfile:
+        """The profile of all that was taken. The table is walked again where the most frequent of many texts are looked for."""
+        name, names, count = self._source.name, self._source.names, self._count
+        if self._whole is None:
+            return TableProfile(name, count, 0, self._finished(_counted_alone(self._gathered)))
+        digests, missing = self._whole
+        columns = self._finished(_frequent_of(self._source, self._gathered))
+        doubled = count - counted(digests.ordered(), 0)[0]
+        for one in self._gathered:
+            if one.digests is not None:
+                one.digests.close()
+        return TableProfile(name, count, doubled, columns, tuple(missing.pairs(names)), missing.map())
+
+    def _finished(self, frequent: Mapping[int, tuple[int, Counter[Any]]]) -> tuple[ColumnProfile, ...]:
+        return tuple(_finished(one, self._count, frequent.get(place)) for place, one in enumerate(self._gathered))
 
 
-def measured(source: TableSource) -> TableProfile:
-    """The profile of a table as far as verdicts need it: columns alone. Where more than 10,000 texts differ, `distinct` is
-    10,000, and none of them counts as frequent."""
-    gathered = [_Gathered(column, digests=None) for column in source.columns]
-    count = _walk(source, gathered, lambda batch, gaps: None)
-    frequent = {
+def profile_of(source: TableSource, *, whole: bool = True) -> TableProfile:
+    """The profile of a table, by a walk over it."""
+    profiling = Profiling(source, whole=whole)
+    for batch in batches(source.rows()):
+        profiling.take(batch)
+    return profiling.profile()
+
+
+def _counted_alone(gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[Any]]]:
+    """For columns of texts how many values differ, and the counts of all where they are few."""
+    return {
         place: (_COUNTED if one.overflowed else len(one.counts), one.counts)
         for place, one in enumerate(gathered)
         if not one.is_numeric
     }
-    profiles = tuple(_finished(one, count, frequent.get(place)) for place, one in enumerate(gathered))
-    return TableProfile(source.name, count, 0, profiles)
-
-
-def _walk(
-    source: TableSource, gathered: list[_Gathered], take: Callable[[list[list[Any]], list[list[int]]], None]
-) -> int:
-    """Gather the columns of all rows; `take` is given each batch, with the numbers of its missing cells. Returns how many."""
-    count = 0
-    for batch in batches(source.rows()):
-        columns = list(zip(*batch, strict=True))
-        gaps = [_gaps_of(cells) for cells in columns]
-        for one, cells, lacking in zip(gathered, columns, gaps, strict=True):
-            one.take([value for value in cells if not is_missing(value)] if lacking else cells)
-        take(batch, gaps)
-        count += len(batch)
-    return count
 
 
 def _gaps_of(cells: Sequence[Any]) -> list[int]:

@@ -9,10 +9,10 @@ from itertools import islice
 from wadi import __version__
 from wadi.actions.run import Run
 from wadi.plan.columns import OUTCOMES
-from wadi.quality.profile import profile_of
 from wadi.quality.report import Failure, Report, TableShown, beginning, events_in, report_html, timeline_of
 from wadi.quality.sources import run_table
 from wadi.quality.verify_run import verify
+from wadi.quality.walk import Walks
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES, PLAN
 
@@ -26,7 +26,7 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
 
     Raises RunError for a run to compare with that is not there.
     """
-    verified = verify(run, against=against, profile=profile_of)
+    verified = verify(run, against=against, walks=Walks(run, whole=True))
     shown = []
     for profile, (name, _, account) in zip(verified.profiles, verified.accounts, strict=True):
         source = run_table(run, name)

@@ -27,7 +27,7 @@ def sources_of(
     stack: ExitStack,
     report: Callable[[str], None] = lambda said: None,
 ) -> list[TableSource]:
-    """The tables of a run or of a file; only the one named. The run stays open until the stack is closed. `tell` hears which
+    """The tables of a run or of a file; only the one named. The run stays open until the stack is closed. `report` hears which
     run a name means where one may expect another.
 
     Raises UsageError, RunError.

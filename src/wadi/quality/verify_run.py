@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -16,23 +16,19 @@ from wadi.page.document import read_document
 from wadi.plan.columns import OUTCOMES, Column, table_plan
 from wadi.plan.ways import ways_in_vain
 from wadi.problems import WadiError
-from wadi.quality.checks import Broken, Context, check_table
 from wadi.quality.drift import MOST_RUNS, Drift, drifts
 from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
 from wadi.quality.plan_changes import PlanChange, change_between, comparable
-from wadi.quality.profile import TableProfile, measured
-from wadi.quality.sources import run_table
-from wadi.quality.tables import TableSource
+from wadi.quality.profile import TableProfile
 from wadi.quality.verdict import Facts, Rowless, TableFacts, Verdict, verdict_of
+from wadi.quality.walk import TableWalk, Walks
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES, PLAN, find_run, run_folders
 from wadi.store.outcome import End, State
 from wadi.store.state import RunState
 from wadi.table.account import Account
-from wadi.table.cells import flat
 
 _MARKED_PAGES = 3
-Profiler = Callable[[TableSource], TableProfile]
 
 
 @dataclass(frozen=True)
@@ -46,15 +42,16 @@ class Verified:
     earlier: list[str]
 
 
-def verify(run: Run, *, against: str | None = None, profile: Profiler = measured) -> Verified:
+def verify(run: Run, *, against: str | None = None, walks: Walks | None = None) -> Verified:
     """Look at a run: completeness, the plan's checks, drift against the plan's earlier runs, or one of them alone.
 
-    Its measures are kept with it, for later runs. `profile` says how much its profiles tell. Raises RunError for a run to
-    compare with that is not there.
+    Its measures are kept with it, for later runs. `walks` are those over its tables, where some were written. Raises RunError
+    for a run to compare with that is not there.
     """
-    looked = [_looked(run, name, profile) for name in run.tables]
-    seen = [(profile, account) for profile, _, account in looked]
-    measures = measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run), _hashed(run))
+    walks = walks or Walks(run)
+    looked = [walks.walked(name) for name in run.tables]
+    profiles = [walk.profile() for walk in looked]
+    measures = _measures(run, looked, profiles)
     if run.end is End.COMPLETE:
         run.state.set_meta("measures", measures.as_dict())
     folders = [find_run(against, run.folder.parent.parent)] if against is not None else earlier_runs(run)
@@ -63,31 +60,29 @@ def verify(run: Run, *, against: str | None = None, profile: Profiler = measured
     changes = {folder: _changed_since(run, folder) for folder, found in past.items() if found is not None}
     readable = [comparable(found, changes[folder]) for folder, found in past.items() if found is not None]
     compared = [str(folder) for folder in folders if str(folder) not in unread]
-    facts = _facts(run, looked, drifts(measures, readable), readable, unread)
+    facts = _facts(run, looked, profiles, drifts(measures, readable), readable, unread)
     facts = replace(facts, changed=[change for change in changes.values() if change])
-    accounts = [(profile.name, list(source.columns), account) for profile, source, account in looked]
-    return Verified(verdict_of(facts), [one for one, _ in seen], accounts, measures, compared)
+    accounts = [(walk.source.name, list(walk.source.columns), walk.account) for walk in looked]
+    return Verified(verdict_of(facts), profiles, accounts, measures, compared)
 
 
-def _looked(run: Run, name: str, profile: Profiler) -> tuple[TableProfile, TableSource, Account]:
-    """The profile and the account of a table, from one walk over its rows."""
-    once = [run.assembly(name)]
-    account = once[0].account  # and not the assembly: what it knows of a long table is gone when its rows are
-    source = replace(run_table(run, name), rows=lambda: once.pop().rows() if once else run.assembly(name).rows())
-    return profile(source), run_table(run, name), account
+def _measures(run: Run, looked: Sequence[TableWalk], profiles: Sequence[TableProfile]) -> Measures:
+    seen = [(profile, walk.account) for profile, walk in zip(profiles, looked, strict=True)]
+    return measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run), _hashed(run))
 
 
 def _facts(
     run: Run,
-    looked: list[tuple[TableProfile, TableSource, Account]],
+    looked: Sequence[TableWalk],
+    profiles: Sequence[TableProfile],
     drifted: Sequence[Drift],
     earlier: Sequence[Measures],
     unread: Sequence[str],
 ) -> Facts:
     plan = run.loaded.plan
     tables = [
-        TableFacts(source.name, source.columns, profile.rows, account, source.key)
-        for profile, source, account in looked
+        TableFacts(profile.name, walk.source.columns, profile.rows, walk.account, walk.source.key)
+        for profile, walk in zip(profiles, looked, strict=True)
     ]
     main = run.tables[0] if run.tables else ""
     return Facts(
@@ -99,7 +94,7 @@ def _facts(
         waiting=run.pages()[State.WAITING],
         completing={name: kind.completes for name, kind in plan.page.items() if kind.completes},
         main_kinds=frozenset(name for name, kind in plan.page.items() if kind.table == main and kind.total is not None),
-        broken=[one for _, source, account in looked for one in _broken(run, source, account)],
+        broken=[broken for walk in looked for broken in walk.broken()],
         drifted=drifted,
         earlier=len(earlier),
         filled_before=_filled_in(earlier),
@@ -185,25 +180,6 @@ def _hashed(run: Run) -> dict[str, list[str]]:
     return {name: [plan.rename.get(column, column) for column in plan.hash] for name, plan in plans.items()}
 
 
-def _broken(run: Run, source: TableSource, account: Account) -> list[Broken]:
-    """The plan's checks on a table that do not hold; of a run that was cut short those on its size are left out."""
-    check = table_plan(run.loaded.plan, source.name).check
-    if check is None:
-        return []
-    if run.end is not End.COMPLETE:
-        check = check.model_copy(update={"rows": None})
-
-    def values(reference: str) -> set[Any]:
-        table, _, column = reference.partition(".")
-        other = run_table(run, table, with_helpers=True)
-        place = other.names.index(column)
-        return {flat(row[place]) for row in other.rows() if row[place] is not None}
-
-    return check_table(
-        run_table(run, source.name, with_helpers=True), check, account.duplicates, Context(run.as_of[:10], values)
-    )
-
-
 def earlier_runs(run: Run) -> list[Path]:
     """The folders of the plan's complete runs before this one with the same inputs, the oldest first, as many as drift looks
     at, and of those before it that cannot be opened. Addresses may be others: a site moves. A crawl whose pages were read again
@@ -242,8 +218,9 @@ def measures_in(folder: Path) -> Measures | None:
         if kept and (found := measures_from(kept)) is not None:
             return found
         with Run.open(folder) as run:
-            looked = [_looked(run, name, measured) for name in run.tables if name != OUTCOMES]
-            found = measures_of([(profile, account) for profile, _, account in looked], marks_of(run), _hashed(run))
+            walks = Walks(run)
+            looked = [walks.walked(name) for name in run.tables if name != OUTCOMES]
+            found = _measures(run, looked, [walk.profile() for walk in looked])
             with suppress(OSError, sqlite3.Error):  # a folder that is only read
                 run.state.set_meta("measures", found.as_dict())
             return found
