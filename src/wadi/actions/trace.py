@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from functools import lru_cache
+from hashlib import sha256
 from typing import Any
 
 from wadi.actions.run import Run
@@ -15,6 +17,7 @@ from wadi.crawl.trace import Retraced, list_scope, retrace, retrace_route, scope
 from wadi.page.cells import Field
 from wadi.page.document import Document, read_document
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan, tables_of
+from wadi.plan.starts import FILE, file_request
 from wadi.problems import Place, Problem, RunError, UsageError
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES
@@ -25,6 +28,7 @@ from wadi.table.derived import hashed
 from wadi.web.messages import Reply
 
 _PAGES_HELD = 16
+_FILE_PARTS_DONE_AGAIN = ("url", "size", "sha256")
 _NOT_REPLAYED = " (as the table has it, not done again)"
 
 
@@ -46,7 +50,7 @@ class CellTrace:
     """The way of one cell. `value` is what the steps come to, `final` what the table has; they are the same."""
 
     column: str
-    seat: CellLocation | None
+    location: CellLocation | None
     expression: str
     markup: str
     steps: tuple[Step, ...]
@@ -90,14 +94,16 @@ class Tracer:
         final = placed.cells[place]
         if column.name in own.derive:
             return self._derived(assembly, placed, column.name, own.derive[column.name].formula, final)
+        if column.name.startswith("origin_") and column.name.removeprefix("origin_") in own.origin:
+            return self._from_origin(column.name, placed, final)
         made = self._made(column.name, own, final)
         if made is not None:
             return CellTrace(column.name, None, "", "", (made,), made.value, final)
         base, part = column.name, None
         if column.part_of is not None:
             base, part = column.part_of, column.name.removeprefix(f"{column.part_of}_")
-        seat, retraced = self._picked(table, assembly, placed, base, own.prefer)
-        if seat is None and placed.parent is not None:
+        location, retraced = self._picked(table, assembly, placed, base, own.prefer)
+        if location is None and placed.parent is not None:
             carried = self._carried(placed, base)
             if carried is not None:
                 return replace(carried, column=column.name, final=final)
@@ -106,7 +112,13 @@ class Tracer:
         kind = next((one.type for one in assembly.plain_columns if one.name == base), "string")
         if kind in COMPANIONS and value is not None and value != []:
             value = self._taken_apart(kind, part, value, column.many, final)
-            steps.append(Step(f"table: {part or kind}" + (_NOT_REPLAYED if kind == "file" else ""), value))
+            steps.append(
+                Step(
+                    f"table: {part or kind}"
+                    + ("" if kind != "file" or part in _FILE_PARTS_DONE_AGAIN else _NOT_REPLAYED),
+                    value,
+                )
+            )
         is_hashed = column.name in own.hash and value is not None
         ended = hashed(value, self._run.context.hash_key) if is_hashed else value
         if own.call is not None and ended != final:
@@ -118,7 +130,7 @@ class Tracer:
         elif is_hashed:
             steps.append(Step("hash", ended))
         return CellTrace(
-            column.name, seat, retraced.expression if retraced else "", retraced.markup if retraced else "",
+            column.name, location, retraced.expression if retraced else "", retraced.markup if retraced else "",
             tuple(steps), ended, final,
         )  # fmt: skip
 
@@ -129,9 +141,20 @@ class Tracer:
             return Step(f"occurrences{_NOT_REPLAYED}", final)
         if own.history and name in SEEN_COLUMNS:
             return Step(f"seen{_NOT_REPLAYED}", final)
-        if name.removeprefix("origin_") in own.origin and name.startswith("origin_"):
-            return Step(f"origin{_NOT_REPLAYED}", final)
         return None
+
+    def _from_origin(self, name: str, placed: LocatedRow, final: Any) -> CellTrace:
+        """A column that says where a row is from, as the stored reply has it."""
+        found = self._document(placed.visit.page)
+        value: Any = None
+        if name == "origin_place":
+            value = placed.number + 1
+        elif found is not None:
+            reply = found[1]
+            came = datetime.fromtimestamp(reply.started_at, UTC).isoformat(timespec="seconds")
+            value = reply.url if name == "origin_url" else came
+        location = self._location_of(placed.visit.page, self._run.state.kind_of(placed.visit.page), placed.number)
+        return CellTrace(name, location, "", "", (Step("origin", value),), value, final)
 
     def _derived(self, assembly: Assembly, placed: LocatedRow, name: str, formula: str, final: Any) -> CellTrace:
         row = {column.name: cell for column, cell in zip(assembly.plain_columns, placed.cells, strict=True)}
@@ -145,15 +168,33 @@ class Tracer:
 
     def _taken_apart(self, kind: str, part: str | None, value: Any, many: bool, final: Any) -> Any:
         """What the table makes of a value that fills several columns."""
-        if kind == "file":
-            return final  # the path of what was downloaded for the address
         values = value if many else [value]
+        if kind == "file":
+            if part not in _FILE_PARTS_DONE_AGAIN:
+                return final
+            files = [self._of_file(part, url) for url in values]
+            return files if many else files[0]
         place = {"money": (None, "currency"), "geopoint": ("longitude", "latitude")}[kind]
         if part is None:
             parts = [one[0] if kind == "money" else f"{one[0]},{one[1]}" for one in values]
         else:
             parts = [one[place.index(part)] for one in values]
         return parts if many else parts[0]
+
+    def _of_file(self, part: str, url: str) -> Any:
+        """What the table says of the file that was downloaded from an address, made of the file itself."""
+        if part == "url":
+            return url
+        found = self._run.state.file_of(FILE, file_request(url))
+        if found is None or found[1] is None:
+            return None
+        path = self._run.folder / found[1].path
+        try:
+            data = path.read_bytes()
+        except OSError as error:
+            what = f"the downloaded file cannot be read: {error.strerror}"
+            raise RunError(Problem("damaged-run", what, Place(str(path)))) from error
+        return sha256(data).hexdigest() if part == "sha256" else len(data)
 
     def _carried(self, placed: LocatedRow, name: str) -> CellTrace | None:
         from wadi.plan.columns import parent_table
@@ -171,8 +212,8 @@ class Tracer:
     ) -> tuple[CellLocation | None, Retraced | None]:
         """The field that gave a column of a row: on its own page, on those that complete it, in duplicates merged into it."""
         kind = self._run.state.kind_of(placed.visit.page)
-        seat, retraced = self._on_page(table, kind, placed, name)
-        found = (seat, retraced)
+        location, retraced = self._on_page(table, kind, placed, name)
+        found = (location, retraced)
         for detail in assembly.details_of(placed) if placed.parent is None else ():
             other = self._run.state.kind_of(detail)
             field = next((one for one in self._kinds[other].fields if one.name == name), None)
@@ -188,12 +229,12 @@ class Tracer:
                 more = retrace(field, scope, *document)
             has_none = found[1] is None or found[1].value is None
             if (more.value is not None and (has_none or prefer == other)) or (found[1] is None):
-                found = (self._seat(detail, other, 0), more)
+                found = (self._location_of(detail, other, 0), more)
         if found[1] is None or found[1].value is None:
             for merged in placed.others:
-                seat, retraced = self._picked(table, assembly, merged, name, prefer)
+                location, retraced = self._picked(table, assembly, merged, name, prefer)
                 if retraced is not None and retraced.value is not None:
-                    return seat, retraced
+                    return location, retraced
         return found
 
     def _on_page(
@@ -205,24 +246,24 @@ class Tracer:
         field = next((one for one in fields if one.name == name), None)
         if field is None:
             return None, None
-        seat = self._seat(placed.visit.page, kind, placed.number)
+        location = self._location_of(placed.visit.page, kind, placed.number)
         if field.by_route:
-            return seat, retrace_route(field, source_of_visit(placed.visit, field, self._run.state))
+            return location, retrace_route(field, source_of_visit(placed.visit, field, self._run.state))
         found = self._document(placed.visit.page)
         if found is None:
-            return seat, None
+            return location, None
         document, reply = found
         if compiled.side_by_side:
-            return seat, retrace(field, document.scope, document, reply, beside=placed.number)
+            return location, retrace(field, document.scope, document, reply, beside=placed.number)
         is_list = child is not None and compiled.table != table
         scope = (
             list_scope(compiled, document, table, placed.number)
             if is_list
             else scope_of(compiled, document, placed.number)
         )
-        return seat, retrace(field, scope, document, reply) if scope is not None else None
+        return location, retrace(field, scope, document, reply) if scope is not None else None
 
-    def _seat(self, page: int, kind: str, row: int) -> CellLocation:
+    def _location_of(self, page: int, kind: str, row: int) -> CellLocation:
         known = self._run.state.page(page)
         method = known.request.method if known else "GET"
         found = self._document(page)

@@ -54,25 +54,27 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         to = console(out)
         last: CellLocation | None = None
         for one in traces:
-            if one.seat is not None and (last is None or one.seat != last):
-                to.print(_seat_lines(one.seat, opened.folder.name))
-                last = one.seat
+            if one.location is not None and (last is None or one.location != last):
+                to.print(_location_lines(one.location, opened.folder.name))
+                last = one.location
             to.print(_cell_lines(one, whole=args.column is not None or args.verbose))
     return Status.DONE
 
 
-def _seat_lines(seat: CellLocation, run: str) -> Text:
+def _location_lines(location: CellLocation, run: str) -> Text:
     from rich.text import Text
 
     from wadi.urls import without_secret
 
     at = (
-        datetime.fromtimestamp(seat.at).astimezone().isoformat(sep=" ", timespec="seconds") if seat.at else "not stored"
+        datetime.fromtimestamp(location.at).astimezone().isoformat(sep=" ", timespec="seconds")
+        if location.at
+        else "not stored"
     )
     text = Text()
-    text.append(f"{seat.kind}", "bold")
-    text.append(f"  page {seat.page} of run {run}, row {seat.row + 1} on it\n")
-    text.append(f"  {seat.method} {without_secret(seat.url)}   status {seat.status}   {at}", "dim")
+    text.append(f"{location.kind}", "bold")
+    text.append(f"  page {location.page} of run {run}, row {location.row + 1} on it\n")
+    text.append(f"  {location.method} {without_secret(location.url)}   status {location.status}   {at}", "dim")
     return text
 
 
@@ -131,7 +133,7 @@ def _shown(value: Any) -> str:
 def _as_dict(one: CellTrace) -> dict[str, Any]:
     from dataclasses import asdict
 
-    seat = asdict(one.seat) if one.seat else None
+    location = asdict(one.location) if one.location else None
     steps = [
         {"stage": step.name, "value": _shown(step.value) if step.value.__class__.__name__ == "Unread" else step.value}
         for step in one.steps
@@ -139,7 +141,7 @@ def _as_dict(one: CellTrace) -> dict[str, Any]:
     return {
         "column": one.column,
         "value": one.final,
-        "page": seat,
+        "page": location,
         "expression": one.expression,
         "markup": one.markup,
         "steps": steps,

@@ -343,7 +343,7 @@ class PagePlan(Part):
         False, description="the fields pick whole columns, which must be of one length, and make the rows together"
     )
     fields: dict[Name, FieldOrShort] = Field({}, description="the columns")
-    lists: dict[Name, ListPlan] = Field({}, description="tables inside the rows")
+    lists: dict[Name, ListPlan] = Field({}, description="tables inside the rows: nested records as child tables")
     next: NextOrShort | None = Field(None, description="how the listing goes on")
     open: dict[Name, OpenOrShort] = Field({}, description="page kind → the links that lead to such pages")
 
