@@ -44,7 +44,6 @@ pause = 0
 parallel = 16
 [page.list]
 expect = "table.list"
-parse = "fast"
 rows = "table.list tbody tr.rec"
 table = "t"
 next = "a[rel=next]"
