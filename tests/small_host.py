@@ -94,6 +94,16 @@ def crawled(
             yield Crawled(run, events, host)
 
 
+def list_plan(
+    fields: str = 'name = "."', *, page: str = "", more: str = "", start: str = '"{+site}/l"', first: str = ""
+) -> str:
+    """A plan (below HEAD) of one listing, whose rows are `li`: `page` are further keys of its kind, `more` stands below it, `first`
+    between the start addresses and it."""
+    page, first = (f"{part}\n" if part else "" for part in (page, first))
+    head = f'[start]\npage = "list"\naddresses = [{start}]\n{first}[page.list]\nrows = "li"\ntable = "t"\n'
+    return f"{head}{page}[page.list.fields]\n{fields}\n{more}"
+
+
 def plan_of(
     folder: Path,
     plan: str,

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from conftest import Program, serving
-from small_host import HEAD, SmallHost, crawled, items, plan_of
+from small_host import HEAD, SmallHost, crawled, items, list_plan, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.reparse import reparse
@@ -18,14 +18,7 @@ from wadi.actions.trace import Tracer
 from wadi.problems import PlanError, UsageError
 from wadi.store.outcome import End
 
-BASE = """[start]
-page = "list"
-addresses = ["{+site}/l"]
-[page.list]
-rows = "li"
-table = "t"
-[page.list.fields]
-"""
+BASE = list_plan("")
 CODE = """
 def turned(text):
     return text[::-1]

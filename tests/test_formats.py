@@ -28,7 +28,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import EXAMPLES, Program
-from small_host import crawled, items
+from small_host import crawled, items, list_plan
 from wadi.demo import notebook
 from wadi.plan.columns import Column
 from wadi.problems import UsageError
@@ -358,16 +358,9 @@ def test_the_program_writes_several_formats_with_their_descriptions(program: Pro
     assert 'flow at the sill; page notebook: beside "Flow"' in book
 
 
-PLAN = """[start]
-page = "list"
-addresses = ["{+site}/l"]
-[page.list]
-rows = "li"
-table = "t"
-[page.list.fields]
-name = { at = ".", required = true, missing = "none" }
-size = { at = ".", find = '\\d+', type = "integer" }
-"""
+PLAN = list_plan(
+    'name = { at = ".", required = true, missing = "none" }\nsize = { at = ".", find = "\\\\d+", type = "integer" }'
+)
 
 
 def test_what_did_not_come_about_is_in_tables_of_its_own(tmp_path: Path) -> None:

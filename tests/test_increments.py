@@ -11,25 +11,13 @@ import pytest
 from aiohttp import web
 
 from conftest import serving
-from small_host import SmallHost, items, plan_of
+from small_host import SmallHost, items, list_plan, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.run import Run
 from wadi.problems import PlanError, RunError
 
-PLAN = """[start]
-page = "list"
-addresses = ["{+site}/l"]
-[page.list]
-rows = "li"
-table = "t"
-fields = { name = "." }
-[page.list.next]
-at = "a"
-UNTIL
-[table.t]
-key = "name"
-"""
+KEY = '[table.t]\nkey = "name"\n'
 
 
 def _with_etags(pages: dict[str, str], kind: str, sent: list[tuple[str, int]]) -> dict[str, Any]:
@@ -52,7 +40,7 @@ def test_unchanged_pages_come_from_the_earlier_run(tmp_path: Path, kind: str) ->
     pages = {"/l": items("a", "b", more="<a href=/l2>n</a>"), "/l2": items("c")}
     host = SmallHost(_with_etags(pages, kind, sent))
     with serving(host.application) as site:
-        loaded = plan_of(tmp_path, PLAN.replace("UNTIL", ""), site)
+        loaded = plan_of(tmp_path, list_plan(page='next = "a"', more=KEY), site)
         with begin(loaded, tmp_path / "runs") as first:
             crawl(first)
         pages["/l2"] = items("c", "d")
@@ -78,7 +66,7 @@ def test_a_newest_first_listing_ends_at_what_is_known(tmp_path: Path) -> None:
     }
     host = SmallHost(replies)
     with serving(host.application) as site:
-        loaded = plan_of(tmp_path, PLAN.replace("UNTIL", 'end_when = "known rows"'), site)
+        loaded = plan_of(tmp_path, list_plan(page='next = { at = "a", end_when = "known rows" }', more=KEY), site)
         found = []
         for news in ([], ["g"], [], ["j", "i", "h"]):
             names[:0] = news
@@ -104,7 +92,7 @@ def _crawl(folder: Path, plan: str, site: str, hour: int) -> tuple[list[list[Any
 def test_a_table_tells_since_when_records_are_known_and_which_are_gone(tmp_path: Path) -> None:
     pages: dict[str, Any] = {"/l": items("a", "b", "c")}
     host = SmallHost(pages)
-    plan = PLAN.replace("UNTIL", "") + "history = true\n"
+    plan = list_plan(page='next = "a"', more=KEY) + "history = true\n"
     at = {hour: f"2026-05-01T{hour:02}:00:00+00:00" for hour in range(1, 8)}
     with serving(host.application) as site:
         rows, _ = _crawl(tmp_path, plan, site, 1)
@@ -133,10 +121,10 @@ def test_a_table_tells_since_when_records_are_known_and_which_are_gone(tmp_path:
     ("old", "new", "code"),
     [
         ('key = "name"\n', "", "missing-key"),
-        ('{ name = "." }', '{ name = ".", gone = "i" }', "double-column"),
+        ('name = "."\n', 'name = "."\ngone = "i"\n', "double-column"),
     ],
 )
 def test_seen_needs_a_key_and_its_names(tmp_path: Path, old: str, new: str, code: str) -> None:
     with pytest.raises(PlanError) as caught:
-        plan_of(tmp_path, (PLAN.replace("UNTIL", "") + "history = true\n").replace(old, new))
-    assert code in {problem.code for problem in caught.value.problems}
+        plan_of(tmp_path, (list_plan(page='next = "a"', more=KEY) + "history = true\n").replace(old, new))
+    assert [problem.code for problem in caught.value.problems] == [code]

@@ -9,25 +9,13 @@ from typing import Any
 import pytest
 from aiohttp import web
 
-from small_host import crawled, items
+from small_host import crawled, items, list_plan
 
-LIST = """[start]
-page = "list"
-addresses = ["{+site}/l"]
-[page.list]
-rows = "li"
-table = "t"
-EXTRA
-[page.list.next]
-NEXT
-[page.list.fields]
-name = "."
-"""
 COUNT = 'count = { parameter = "page" }'
 
 
 def _plan(following: str, extra: str = "") -> str:
-    return LIST.replace("NEXT", following).replace("EXTRA", extra)
+    return list_plan(page=f"{extra}\n[page.list.next]\n{following}")
 
 
 def _two(past: Any) -> dict[str, Any]:

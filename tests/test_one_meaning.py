@@ -10,31 +10,15 @@ from pathlib import Path
 import pytest
 
 from conftest import Program, serving
-from small_host import HEAD, SmallHost, crawled, items, plan_of
+from small_host import HEAD, SmallHost, crawled, items, list_plan, plan_of
 from wadi.actions.export import export
 from wadi.plan.reader import PlanError
 from wadi.quality.verify_run import verify
 from wadi.quality.walk import Walks
 from wadi.table.assemble import Assembly
 
-LIST = """[start]
-page = "list"
-addresses = ["{+site}/l"]
-[page.list]
-rows = "li"
-table = "t"
-NEXT
-[page.list.fields]
-FIELDS
-"""
-
-
 ROWS = [("A", "x"), ("B", ""), ("A", "y"), ("C", "z")]
 """Code and note; a code twice, and a note that lacks."""
-
-
-def _plan(fields: str, following: str = "", more: str = "") -> str:
-    return LIST.replace("FIELDS", fields).replace("NEXT", following) + more
 
 
 @pytest.mark.parametrize(
@@ -53,7 +37,7 @@ def test_a_quiet_listing_that_is_read_again_did_not_shift(tmp_path: Path, day: s
         "/m": items(*days[3:], more="<a class=n href=/o>"),
         "/o": items("2026-06-01" + ("T10:00" if "datetime" in day else "")),
     }
-    plan = _plan(f"day = {{ {day} }}", 'next = { at = "a.n", reread = true }', key)
+    plan = list_plan(f"day = {{ {day} }}", page='next = { at = "a.n", reread = true }', more=key)
     with crawled(tmp_path, pages, plan) as done:
         assert done.notes == []
         assert len(done.host.asked) == 5
@@ -101,7 +85,7 @@ fields = { name = "." }
 )
 def test_lint_names_each_mistake_once_and_invents_none(tmp_path: Path, plan: str, said: list[str]) -> None:
     with pytest.raises(PlanError) as told:
-        plan_of(tmp_path, _plan('name = "."', plan))
+        plan_of(tmp_path, list_plan(page=plan))
     problems = told.value.problems
     assert len(problems) == len(said), [str(one) for one in problems]
     assert all(word in problem.what + problem.excerpt for word, problem in zip(said, problems, strict=True))
@@ -130,14 +114,14 @@ def test_lint_names_each_mistake_once_and_invents_none(tmp_path: Path, plan: str
 )
 def test_words_of_before_are_refused_with_those_of_today(tmp_path: Path, old: str, new: str) -> None:
     with pytest.raises(PlanError) as told:
-        plan_of(tmp_path, _plan('name = "."', more=old))
+        plan_of(tmp_path, list_plan(more=old))
     hints = [problem.now for problem in told.value.problems]
     assert any(f'"{new}" now' in hint for hint in hints), hints
 
 
 def test_standard_output_has_one_thing(program: Program) -> None:
     with serving(SmallHost({"/l": items("a", "b")}).application) as site:
-        (program.folder / "p.toml").write_text((HEAD + _plan('name = "."')).replace("http://h", site))
+        (program.folder / "p.toml").write_text((HEAD + list_plan()).replace("http://h", site))
         seen = program("preview", "p.toml", "-o", "-")
         assert (seen.status, list(csv.reader(io.StringIO(seen.out)))) == (0, [["name"], ["a"], ["b"]])
         assert "the first 2 rows" in seen.err
@@ -152,7 +136,7 @@ def test_standard_output_has_one_thing(program: Program) -> None:
 
 def test_a_package_says_the_delimiter_that_its_file_has(program: Program) -> None:
     with serving(SmallHost({"/l": items("a", "b")}).application) as site:
-        (program.folder / "p.toml").write_text((HEAD + _plan('name = "."')).replace("http://h", site))
+        (program.folder / "p.toml").write_text((HEAD + list_plan()).replace("http://h", site))
         for given, said in ((";", ";"), ("tab", "\t"), (",", ",")):
             assert program("run", "p.toml", "-o", "t.csv", "-q", "--delimiter", given).status == 0
             assert program("export", "p", "-o", "t.csv", "--package", "--delimiter", given).status == 0
@@ -167,7 +151,7 @@ def test_one_walk_over_a_table_feeds_files_profile_and_checks(
 ) -> None:
     more = f'[table.t]\nkey = "code"\n{columns}check = {{ rows = {{ minimum = 9 }}, columns = {{ note = {{ filled = 1.0 }} }} }}\n'
     pages = {"/l": "<ul>" + "".join(f"<li><b>{code}</b><i>{note}</i>" for code, note in ROWS) + "</ul>"}
-    with crawled(tmp_path, pages, _plan('code = "b"\nnote = "i"', "", more)) as done:
+    with crawled(tmp_path, pages, list_plan('code = "b"\nnote = "i"', more=more)) as done:
         apart = verify(done.run)
         plain = {target: export(done.run, tmp_path / f"plain-{target}") for target in targets}
         walked: list[str] = []

@@ -8,7 +8,7 @@ import pytest
 from aiohttp import web
 
 from conftest import Program, serving
-from small_host import HEAD, Page, SmallHost, items, plan_of, standing_in
+from small_host import HEAD, Page, SmallHost, items, list_plan, plan_of, standing_in
 from wadi.demo.proxies import StandInProxy
 from wadi.plan.reader import parse_plan
 from wadi.problems import PlanError
@@ -53,15 +53,7 @@ def test_a_log_in_of_a_proxy_does_not_stand_in_a_plan() -> None:
             parse_plan(plan.replace("ROUTE", route), "p.toml")
 
 
-PLAN = """[start]
-page = "list"
-addresses = ["{+site}/l1"]
-[page.list]
-rows = "li"
-table = "t"
-next = "a"
-fields = { name = "." }
-"""
+PLAN = list_plan(start='"{+site}/l1"', page='next = "a"')
 
 
 @pytest.mark.parametrize("kind", ["http", "socks5"])

@@ -18,7 +18,7 @@ import pytest
 from aiohttp import web
 
 from conftest import EXAMPLES, Program, plan_text, records_of, serving
-from small_host import HEAD, SmallHost, crawled, items, plan_of
+from small_host import HEAD, SmallHost, crawled, items, list_plan, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.crawl.health import Health
@@ -27,21 +27,6 @@ from wadi.quality.measures import ColumnMeasures, Measures, TableMeasures
 from wadi.quality.plan_changes import change_between, comparable
 from wadi.web.hosts import Hosts, Pace
 from wadi.web.parameters import LinkRules, with_parameters
-
-LISTING = """[start]
-page = "list"
-addresses = ["{+site}/l"]
-[page.list]
-rows = "li"
-table = "t"
-NEXT
-[page.list.fields]
-name = "."
-"""
-
-
-def _plan(following: str = "") -> str:
-    return LISTING.replace("NEXT\n", f"{following}\n" if following else "")
 
 
 def _run(program: Program, pages: Mapping[str, Any], plan: str, *arguments: str) -> Any:
@@ -59,7 +44,7 @@ def test_a_row_beyond_the_limit_does_not_count(program: Program, site: str, rows
 
 def test_the_limit_that_ended_a_crawl_is_named(program: Program) -> None:
     pages = {"/l": items("<a href=/1>a</a>"), "/1": "<i>1</i>"}
-    plan = _plan("").replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan = list_plan(page='open = { one = "a" }')
     plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
     assert "ended by the depth limit" in _run(program, pages, plan, "--depth", "0", "--pages", "9").err
     assert "ended by the pages limit" in _run(program, pages, plan, "--depth", "1", "--pages", "1").err
@@ -80,14 +65,14 @@ def test_a_time_to_answer_is_kept_and_tries_are_counted(program: Program) -> Non
     with serving(application) as site:
         head = HEAD.replace("http://h", site).replace("parallel = 3", 'parallel = 3\nanswer_within = "300ms"')
         path = program.folder / "p.toml"
-        path.write_text(head + _plan())
+        path.write_text(head + list_plan())
         began = time.monotonic()
         done = program("run", path)
         assert time.monotonic() - began < 4
         assert "no whole answer within 0 s [timed-out]" in done.err
         assert "asked" not in done.err
         assert "refused" not in done.err
-        path.write_text(head.replace("retries = 0", "retries = 2") + _plan())
+        path.write_text(head.replace("retries = 0", "retries = 2") + list_plan())
         done = program("run", path)
     assert re.search(r"asked 3 times in \d+ s \[timed-out\]", done.err), done.err
 
@@ -99,7 +84,7 @@ def test_a_host_that_stops_answering_has_not_refused(tmp_path: Path) -> None:
         return ""
 
     pages = {"/l": items(*(f"<a href=/{n}>{n}</a>" for n in range(20))), **{f"/{n}": broken_off for n in range(20)}}
-    plan = _plan().replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan = list_plan(page='open = { one = "a" }')
     plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
     with crawled(tmp_path, pages, plan, rest="20ms", retries=1) as done:
         assert done.run.end == "host unreachable"
@@ -110,15 +95,15 @@ def test_a_failure_says_where_redirects_led_and_why_is_not_cut(program: Program)
         "/l": (302, {"Location": "/login"}, ""),
         "/login": "<title>Log in</title><form><input type=password name=p></form>",
     }
-    done = _run(program, pages, _plan('expect = "ul"'))
+    done = _run(program, pages, list_plan(page='expect = "ul"'))
     assert "(redirected to http://127.0.0.1:" in done.err
     assert "is a log-in page" in done.err
     pages["/login"] = (404, {}, "nothing here for you")
-    done = _run(program, pages, _plan('expect = "ul"'))
+    done = _run(program, pages, list_plan(page='expect = "ul"'))
     assert re.search(r'/l → http://127\.0\.0\.1:\d+/login: status 404 \(Not Found\): "nothing here for you"', done.err)
     long = "x" * 600
     done = _run(
-        program, {f"/l?{long}": (500, {}, '{"error": "the pump is broken"}')}, _plan().replace("/l", f"/l?{long}")
+        program, {f"/l?{long}": (500, {}, '{"error": "the pump is broken"}')}, list_plan().replace("/l", f"/l?{long}")
     )
     assert '{"error": "the pump is broken"}' in done.err
     assert "…" not in done.err
@@ -139,7 +124,7 @@ def test_csv_is_called_csv(program: Program) -> None:
 
 
 def test_export_says_which_tables_it_did_not_write(program: Program) -> None:
-    plan = _plan() + '[page.list.lists.parts]\nrows = "i"\nfields = { part = "." }\n'
+    plan = list_plan() + '[page.list.lists.parts]\nrows = "i"\nfields = { part = "." }\n'
     assert _run(program, {"/l": items("a <i>1</i>", "b <i>2</i>")}, plan).status == 0
     assert "further tables (--table NAME): parts" in program("export", "p", "-o", "t.csv").err
     assert "further tables" not in program("export", "p", "-o", "t.xlsx").err
@@ -147,18 +132,18 @@ def test_export_says_which_tables_it_did_not_write(program: Program) -> None:
 
 def test_texts_of_csv_are_as_they_are_and_what_a_spreadsheet_would_run_is_counted(program: Program) -> None:
     pages = {"/l": items("-rw-r--r--", "=1+1", "plain", "-5")}
-    done = _run(program, pages, _plan(), "-o", "t.csv")
+    done = _run(program, pages, list_plan(), "-o", "t.csv")
     assert (program.folder / "t.csv").read_text().split() == ["name", "-rw-r--r--", "=1+1", "plain", "-5"]
     assert "t.csv: cells that a spreadsheet would run as formulas: 2 of name; --disarm puts ' before them" in done.err
     assert program("export", "p", "-o", "t.csv", "--disarm").err.count("formulas") == 0
     assert (program.folder / "t.csv").read_text().split() == ["name", "'-rw-r--r--", "'=1+1", "plain", "-5"]
-    assert "formulas" not in _run(program, pages, _plan() + "[table.t]\ndisarm = true\n", "-o", "u.csv").err
+    assert "formulas" not in _run(program, pages, list_plan() + "[table.t]\ndisarm = true\n", "-o", "u.csv").err
     assert (program.folder / "u.csv").read_text().split()[1] == "'-rw-r--r--"
 
 
 def test_what_the_plan_changed_is_no_drift(program: Program) -> None:
     pages = {"/l": items(*(f"<b>row {n}</b> <i>{n}</i> <u>x</u>" for n in range(30)))}
-    own = _plan().replace('name = "."', 'name = "b"\nsize = { at = "i", type = "integer" }\nmark = "u"\n')
+    own = list_plan('name = "b"\nsize = { at = "i", type = "integer" }\nmark = "u"\n')
     assert _run(program, pages, own).status == 0
     changed = own.replace('mark = "u"\n', "").replace(
         'size = { at = "i", type = "integer" }', 'size = { at = "i", type = "integer", adjust = "* 1000" }'
@@ -220,7 +205,7 @@ def test_what_of_a_plan_has_changed(old: str, new: str, tables: set[str], column
 
 
 def test_an_unread_last_page_hides_no_missing_total(tmp_path: Path) -> None:
-    plan = _plan('total = ".total"\nnext = { count = { parameter = "p" }, end_page = ".last" }')
+    plan = list_plan(page='total = ".total"\nnext = { count = { parameter = "p" }, end_page = ".last" }')
     with crawled(tmp_path, {"/l": items("a", more="<p class=last>the end"), "/l?p=2": items()}, plan) as done:
         assert done.notes == ["unread-total", "no-total"]
 
@@ -232,7 +217,7 @@ def test_a_list_goes_among_semicolons_as_they_stand() -> None:
 
 def test_listings_of_which_some_state_no_total_are_told_at_the_run(program: Program) -> None:
     pages = {"/l": items("a", more="<p class=total>1</p>"), "/m": items("b")}
-    plan = _plan('total = ".total"').replace('["{+site}/l"]', '["{+site}/l", "{+site}/m"]')
+    plan = list_plan(page='total = ".total"').replace('["{+site}/l"]', '["{+site}/l", "{+site}/m"]')
     done = _run(program, pages, plan)
     assert done.status == 0
     assert "1 × no-total" in done.err
@@ -250,7 +235,7 @@ def test_a_host_that_refuses_after_it_did_not_answer_has_refused() -> None:
 
 def test_the_number_of_the_last_page_is_remembered(tmp_path: Path) -> None:
     pages = {"/l": items("a", more="<p class=last>2</p>"), "/l?p=2": items("b"), "/l?p=3": items("c")}
-    with crawled(tmp_path, pages, _plan('next = { count = { parameter = "p" }, end_page = ".last" }')) as done:
+    with crawled(tmp_path, pages, list_plan(page='next = { count = { parameter = "p" }, end_page = ".last" }')) as done:
         assert [row[0] for row in done.rows()] == ["a", "b"]
         assert done.host.asked == ["GET /l", "GET /l?p=2"]
 
@@ -268,7 +253,7 @@ def test_the_number_of_the_last_page_is_remembered(tmp_path: Path) -> None:
     ],
 )  # fmt: skip
 def test_lint_names_what_would_not_happen(tmp_path: Path, old: str, new: str, code: str, what: str) -> None:
-    plan = _plan('next = { count = { parameter = "p" } }' if "POST" in what else "").replace(old, new, 1)
+    plan = list_plan(page='next = { count = { parameter = "p" } }' if "POST" in what else "").replace(old, new, 1)
     with pytest.raises(PlanError) as caught:
         plan_of(tmp_path, plan)
     assert any(one.code == code and what in one.what for one in caught.value.problems), str(caught.value)
@@ -283,14 +268,14 @@ def test_lint_names_what_would_not_happen(tmp_path: Path, old: str, new: str, co
 )  # fmt: skip
 def test_one_slip_is_one_mistake(tmp_path: Path, old: str, new: str) -> None:
     path = tmp_path / "p.toml"
-    path.write_text(HEAD + _plan().replace(old, new, 1))
+    path.write_text(HEAD + list_plan().replace(old, new, 1))
     with pytest.raises(PlanError) as caught:
         load_plan(path)
     assert len(caught.value.problems) == 1, str(caught.value)
 
 
 def test_a_request_that_some_rows_do_without_is_no_news(tmp_path: Path) -> None:
-    plan = _plan().replace(
+    plan = list_plan().replace(
         "[page.list.fields]", 'open = { one = { address = "/d", send = { n = "i" } } }\n[page.list.fields]'
     )
     plan += '[page.one]\ncompletes = "t"\nfields = { size = "u" }\n'
@@ -307,7 +292,7 @@ def test_a_list_goes_out_as_one_parameter_for_each_and_objects_as_json(tmp_path:
         bodies.append(body)
         return items("a")
 
-    plan = _plan().replace(
+    plan = list_plan().replace(
         "[page.list]",
         'post = "form"\nvalues = { area = ["north", "east side"], deep = true, filter = { least = 2 } }\n[page.list]',
         1,
@@ -335,13 +320,13 @@ def test_nothing_is_looked_at_that_robots_txt_forbids(program: Program) -> None:
 
 def test_rows_without_their_key_are_told(program: Program) -> None:
     pages = {"/l": items("<b>a</b>", "<b>b</b>", "<i>c</i>")}
-    plan = _plan().replace('name = "."', 'name = "b"\nother = "i"') + '[table.t]\nkey = "name"\n'
+    plan = list_plan('name = "b"\nother = "i"') + '[table.t]\nkey = "name"\n'
     _run(program, pages, plan)
     assert "1 of 3 rows of t have no name, by which records are told apart [key-missing]" in program("verify", "p").out
 
 
 def test_a_package_of_several_files_of_one_table_has_a_name_for_each(program: Program) -> None:
-    _run(program, {"/l": items("a", "b")}, _plan())
+    _run(program, {"/l": items("a", "b")}, list_plan())
     done = program("export", "p", "-o", "t.csv", "-o", "t.tsv", "-o", "t.jsonl", "--package", "--delimiter", ";")
     assert done.status == 0
     package = json.loads((program.folder / "datapackage.json").read_text())
@@ -358,7 +343,7 @@ def test_a_package_of_several_files_of_one_table_has_a_name_for_each(program: Pr
 def test_digests_of_the_archive_are_base32_as_rfc_4648_has_it(tmp_path: Path) -> None:
     packed = gzip.compress(items("a", "b").encode())
     pages = {"/l": (302, {"Location": "/m"}, ""), "/m": (200, {"Content-Encoding": "gzip"}, packed)}
-    with crawled(tmp_path, pages, _plan()) as done:
+    with crawled(tmp_path, pages, list_plan()) as done:
         records = gzip.decompress(next((done.run.folder / "pages").glob("*.warc.gz")).read_bytes()).split(
             b"WARC/1.1\r\n"
         )[1:]
@@ -385,7 +370,7 @@ def test_doubled_rows_are_those_that_are_the_same_in_all_columns(program: Progra
 
 
 def test_a_terminal_without_all_letters_shows_escapes(program: Program) -> None:
-    _run(program, {"/l": items("Źródło", "Źródło", "Źródło", "b")}, _plan())
+    _run(program, {"/l": items("Źródło", "Źródło", "Źródło", "b")}, list_plan())
     program.environment |= {"PYTHONIOENCODING": "ascii", "LC_ALL": "C", "PYTHONUTF8": "0"}
     done = program("profile", "p")
     assert done.status == 0
@@ -393,11 +378,11 @@ def test_a_terminal_without_all_letters_shows_escapes(program: Program) -> None:
 
 
 def test_names_that_are_copied_are_whole_and_quoted(program: Program) -> None:
-    _run(program, {"/l": items("a", "b")}, _plan())
+    _run(program, {"/l": items("a", "b")}, list_plan())
     (program.folder / "p.toml").rename(program.folder / "a plan with a rather long name for its purpose.toml")
     with serving(SmallHost({"/l": items("a")}).application) as site:
         path = program.folder / "a plan with a rather long name for its purpose.toml"
-        path.write_text(HEAD.replace("http://h", site) + _plan())
+        path.write_text(HEAD.replace("http://h", site) + list_plan())
         done = program("run", path)
     command = re.search(r"write it: +(wadi export .*)", done.err)
     assert command is not None
@@ -414,7 +399,7 @@ def test_names_that_are_copied_are_whole_and_quoted(program: Program) -> None:
 
 
 def test_the_log_says_queued_for_what_waits(tmp_path: Path) -> None:
-    with crawled(tmp_path, {"/l": items("a")}, _plan()) as done:
+    with crawled(tmp_path, {"/l": items("a")}, list_plan()) as done:
         log = [json.loads(line)["event"] for line in (done.run.folder / "run.log").read_text().splitlines()]
     assert log == ["queued", "page_done"]
 
@@ -434,7 +419,7 @@ def test_a_rehearsal_reckons_with_the_pause_that_robots_txt_asks_for(program: Pr
     links = items(*(f"<a href=/{n}>{n}</a>" for n in range(10)))
     robots = (200, {"Content-Type": "text/plain"}, "User-agent: *\nCrawl-delay: 1")
     pages = {"/robots.txt": robots, "/l": links, **{f"/{n}": "<i>x</i>" for n in range(10)}}
-    plan = _plan().replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan = list_plan(page='open = { one = "a" }')
     plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
@@ -458,7 +443,7 @@ def test_the_pages_of_a_crawl_are_a_table(program: Program) -> None:
         "/2": shy,
         "/robots.txt": (200, {"Content-Type": "text/plain"}, "User-agent: *\nDisallow: /3"),
     }
-    plan = _plan().replace("[page.list.fields]", 'open = { one = "a" }\n[page.list.fields]')
+    plan = list_plan(page='open = { one = "a" }')
     plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
     with serving(SmallHost(pages).application) as site:
         head = HEAD.replace("http://h", site).replace("retries = 0", "retries = 2")
@@ -504,7 +489,7 @@ def test_the_pages_of_a_crawl_are_a_table(program: Program) -> None:
 )
 def test_lists_each_once_and_in_order_and_escapes_undone(tmp_path: Path, field: str, wanted: Any) -> None:
     row = "<i>b</i><i>a</i><i>b</i><i>c</i><u>10</u><u>2</u><a href=/%C3%A9%20b%ZZ>x</a><s>%E9</s>"
-    with crawled(tmp_path, {"/l": items(row)}, _plan().replace('name = "."', f"name = {field}")) as done:
+    with crawled(tmp_path, {"/l": items(row)}, list_plan(f"name = {field}")) as done:
         assert done.rows() == [[wanted]]
 
 
@@ -519,7 +504,7 @@ def test_lists_each_once_and_in_order_and_escapes_undone(tmp_path: Path, field: 
     ],
 )
 def test_an_input_may_be_a_sequence(tmp_path: Path, said: str, asked: Any) -> None:
-    plan = _plan().replace("{+site}/l", "{+site}/l{?from}")
+    plan = list_plan().replace("{+site}/l", "{+site}/l{?from}")
     pages = {"/l": lambda request, body: items(request.query["from"])}
     with serving(SmallHost(pages).application) as site:
         path = tmp_path / "p.toml"
@@ -578,7 +563,7 @@ def test_parameters_may_be_parted_by_semicolons(drop: tuple[str, ...], sort: boo
 
 
 def test_a_counted_parameter_may_stand_among_semicolons(tmp_path: Path) -> None:
-    plan = _plan('next = { count = { parameter = "ofs", first = 0, step = "rows" } }').replace(
+    plan = list_plan(page='next = { count = { parameter = "ofs", first = 0, step = "rows" } }').replace(
         "/l", "/l?id=x;ofs=0;n=2"
     )
     pages = {"/l?id=x;ofs=0;n=2": items("a", "b"), "/l?id=x;ofs=2;n=2": items("c"), "/l?id=x;ofs=3;n=2": items()}

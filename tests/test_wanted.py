@@ -10,21 +10,14 @@ import pytest
 from aiohttp import web
 
 from conftest import Program, serving
-from small_host import HEAD, Page, SmallHost, crawled, items, plan_of
+from small_host import HEAD, Page, SmallHost, crawled, items, list_plan, plan_of
 from wadi.actions.trace import Tracer
 from wadi.learn.paging import paging_of
 from wadi.page.document import read_document
 from wadi.plan.reader import PlanError
 from wadi.web.messages import Reply, Request
 
-LIST = """[start]
-page = "list"
-addresses = ["{+site}/l"]
-[page.list]
-rows = "li"
-table = "t"
-[page.list.fields]
-"""
+LIST = list_plan("")
 
 
 @pytest.mark.parametrize(

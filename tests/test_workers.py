@@ -18,7 +18,7 @@ from typing import Any
 import pytest
 
 from conftest import serving
-from small_host import SmallHost, items, plan_of
+from small_host import SmallHost, items, list_plan, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.readers import reader_arguments, reader_of
@@ -28,20 +28,12 @@ from wadi.crawl.task import Tuning
 from wadi.crawl.workers import WorkerPool, may_fork
 
 PAGES = 40
-PLAN = """[start]
-page = "list"
-addresses = ["{+site}/l?p=0"]
-[page.list]
-rows = "li"
-table = "t"
-[page.list.fields]
-name = "."
-n = { at = ".", find = '\\d+', type = "integer", clean = "call same" }
-[page.list.next]
-at = "a"
-[table.t]
-key = "name"
-"""
+PLAN = list_plan(
+    """name = "."
+n = { at = ".", find = '\\d+', type = "integer", clean = "call same" }""",
+    start='"{+site}/l?p=0"',
+    more='[page.list.next]\nat = "a"\n[table.t]\nkey = "name"\n',
+)
 
 
 def _host() -> SmallHost:

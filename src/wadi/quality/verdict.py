@@ -359,7 +359,7 @@ def _keys(facts: Facts) -> Iterator[Finding]:
         for column in table.key:
             lacking = table.rows - table.account.filled.get(column, 0)
             if lacking > 0 and table.rows:
-                what = f"{lacking:,} of {table.rows:,} rows of {table.name} have no {column}, by which records are noted apart"
+                what = f"{lacking:,} of {table.rows:,} rows of {table.name} have no {column}, by which records are told apart"
                 yield Finding("key-missing", what, fails=False, table=table.name, column=column)
 
 
