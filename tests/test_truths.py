@@ -256,7 +256,7 @@ def test_lint_names_what_would_not_happen(tmp_path: Path, old: str, new: str, co
     plan = list_plan(page='next = { count = { parameter = "p" } }' if "POST" in what else "").replace(old, new, 1)
     with pytest.raises(PlanError) as caught:
         plan_of(tmp_path, plan)
-    assert any(one.code == code and what in one.what for one in caught.value.problems), str(caught.value)
+    assert [(one.code, what in one.what) for one in caught.value.problems] == [(code, True)], str(caught.value)
 
 
 @pytest.mark.parametrize(
