@@ -32,9 +32,9 @@ from small_host import crawled, items, list_plan
 from wadi.demo import notebook
 from wadi.plan.columns import Column
 from wadi.problems import UsageError
-from wadi.table import spreadsheet
 from wadi.table.cells import disarmed
 from wadi.table.destinations import Source, check_target, write_tables
+from wadi.table.spreadsheet import workbook_file
 from wadi.table.writers import Style, csv_file
 
 COLUMNS = [
@@ -184,12 +184,11 @@ def test_a_workbook_has_typed_cells_a_frozen_head_and_links(tmp_path: Path) -> N
     assert 8 < sheet.column_dimensions["B"].width < 61
 
 
-def test_a_table_longer_than_a_sheet_and_a_cell_longer_than_a_cell(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(spreadsheet, "MOST_ROWS", 3)
+def test_a_table_longer_than_a_sheet_and_a_cell_longer_than_a_cell(tmp_path: Path) -> None:
     rows = [[f"A{number}", "x" * 40_000 if number == 5 else None, *[None] * 6, []] for number in range(7)]
-    write_tables(str(tmp_path / "t.xlsx"), [_source(rows), _source(name="Springs"), _source([], name="a/b:c")])
+    sources = [_source(rows), _source(name="Springs"), _source([], name="a/b:c")]
+    with (tmp_path / "t.xlsx").open("wb") as out:
+        workbook_file(out, ((one.name, one.columns, one.rows()) for one in sources), most_rows=3)
     book = openpyxl.load_workbook(tmp_path / "t.xlsx")
     assert book.sheetnames == ["springs", "springs (2)", "springs (3)", "Springs (4)", "Springs (5)", "a_b_c"]
     assert [book[name].max_row for name in book.sheetnames] == [4, 4, 2, 4, 2, 1]

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from wadi.clean import numbers, quick
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import separators
-from wadi.clean.text import _UNSEEN, tidied
+from wadi.clean.text import UNSEEN, tidied
 from wadi.urls import NotAUrl, addressed, resolve
 
 BASES = [
@@ -52,7 +52,7 @@ def test_references_with_anything_to_even_out_take_the_long_way(reference: str, 
 
 @given(st.text(max_size=30) | st.text(alphabet="a\u00e9e\u0301\u200b\u00ad\u2066\x07 ", max_size=12))
 def test_characters_that_are_not_seen_are_taken_out_wherever_they_are(text: str) -> None:
-    shown = unicodedata.normalize("NFC", text.translate(_UNSEEN))
+    shown = unicodedata.normalize("NFC", text.translate(UNSEEN))
     assert tidied(text) == " ".join(shown.split())
 
 
@@ -65,8 +65,8 @@ def test_numbers_are_those_of_the_long_way(text: str, locale: str | None, unit: 
     read = numbers.number_reader(locale, unit)
     marks = separators(locale) if locale else None
     try:
-        expected = float(numbers._digits(text, marks, locale, unit))
+        expected = float(numbers.digits_in(text, marks, locale, unit))
     except NotReadable:
-        assert numbers._plain_number(marks, unit).fullmatch(text) is None
+        assert numbers.plain_number(marks, unit).fullmatch(text) is None
     else:
         assert read(text) == expected

@@ -18,7 +18,6 @@ from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
 from wadi.problems import UsageError
 from wadi.quality import figures
-from wadi.quality import profile as profiling
 from wadi.quality.charts import bars, gap_map, histogram, scatter, write_charts
 from wadi.quality.compare import compare
 from wadi.quality.files import tables_in
@@ -62,12 +61,11 @@ def as_source(frame: pd.DataFrame) -> TableSource:
 
 
 @pytest.mark.parametrize("spilled", [False, True])
-def test_figures_are_those_of_pandas(spilled: bool, monkeypatch: pytest.MonkeyPatch) -> None:
-    if spilled:  # what goes to disk, and texts too many to be counted on the way
-        monkeypatch.setattr(figures, "SPILLED", 1000)
-        monkeypatch.setattr(profiling, "_COUNTED", 500)
+def test_figures_are_those_of_pandas(spilled: bool) -> None:
     frame = register()
-    found = profile_of(as_source(frame))
+    # What goes to disk, and texts too many to be counted on the way.
+    few = {"most_counted": 500, "most_held": 1000} if spilled else {}
+    found = profile_of(as_source(frame), **few)
     assert (found.rows, found.doubled) == (ROWS, int(frame.duplicated().sum()))
     for one in found.columns:
         column = frame[one.column.name]

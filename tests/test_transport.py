@@ -20,7 +20,6 @@ from typing import Any
 
 import pytest
 
-from wadi.web import transport as transports
 from wadi.web.client import Client
 from wadi.web.hosts import Pace
 from wadi.web.manners import Throttle
@@ -157,17 +156,6 @@ def _made(folder: Path) -> tuple[Path, Path]:
 
 
 @contextmanager
-def _trusting(certificate: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
-    transports._trusted.cache_clear()
-    try:
-        yield
-    finally:
-        monkeypatch.undo()
-        transports._trusted.cache_clear()
-
-
-@contextmanager
 def _by_version(key: Path, certificate: Path, versions: list[str]) -> Iterator[str]:
     """A server by TLS that offers these versions of HTTP, and answers with the one that was taken and what was sent by it."""
     from hypercorn.asyncio import serve
@@ -240,7 +228,8 @@ def test_http_2_is_taken_where_a_server_offers_it_and_the_pause_is_kept(
         await client.close()
         return list(replies), at
 
-    with _by_version(key, certificate, offered) as site, _trusting(certificate, monkeypatch):
+    monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
+    with _by_version(key, certificate, offered) as site:
         replies, at = asyncio.run(fetched(site))
     said = [json.loads(reply.body) for reply in replies]
     assert [one["version"] for one in said] == [taken] * 5
@@ -260,8 +249,8 @@ def test_a_certificate_must_be_trusted_and_be_that_of_the_host(tmp_path: Path, m
         with pytest.raises(FetchFailed, match="certificate") as unknown:
             _fetched(address)
         assert unknown.value.cause == "unreachable"
-        with _trusting(certificate, monkeypatch):
-            assert _fetched(address).body == TEXT
-            with pytest.raises(FetchFailed, match=r"127\.0\.0\.1") as other:
-                _fetched(url.replace("http:", "https:"))
-            assert other.value.cause == "unreachable"
+        monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
+        assert _fetched(address).body == TEXT
+        with pytest.raises(FetchFailed, match=r"127\.0\.0\.1") as other:
+            _fetched(url.replace("http:", "https:"))
+        assert other.value.cause == "unreachable"

@@ -117,7 +117,7 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
     """From a text to the number in Python's own writing: the plain ways first, since nearly all are written so."""
     marks = separators(writing.locale) if writing.locale else None
     scales = scales_of(writing.locale)
-    plainly = _plain_number(marks, writing.unit).fullmatch
+    plainly = plain_number(marks, writing.unit).fullmatch
 
     def read(text: str) -> str:
         # Digits, the locale's decimal mark, the unit: nine of ten numbers, in a fifth of the time.
@@ -125,7 +125,7 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
             whole, fraction = match.groups()
             return f"{whole}.{fraction}" if fraction else whole
         try:
-            return _digits(text, marks, writing.locale, writing.unit)
+            return digits_in(text, marks, writing.locale, writing.unit)
         except NotReadable as error:
             if isinstance(text, PlainNumber):
                 raise
@@ -139,7 +139,7 @@ def _digits_reader(writing: NumberWriting) -> Callable[[str], str]:
     return read
 
 
-def _plain_number(marks: Separators | None, unit: str | None) -> re.Pattern[str]:
+def plain_number(marks: Separators | None, unit: str | None) -> re.Pattern[str]:
     """A number without groups, blanks of any kind around it; without a locale no decimal mark is beyond doubt."""
     fraction = rf"(?:{re.escape(marks.decimal)}([0-9]+))?" if marks is not None else "()"
     after = rf"(?:\s*{re.escape(unit)})?" if unit else ""
@@ -264,7 +264,7 @@ def _written(value: Decimal) -> str:
     return f"{value:f}" if -30 < value.adjusted() < 30 else str(value)
 
 
-def _digits(text: str, marks: Separators | None, locale: str | None, unit: str | None) -> str:
+def digits_in(text: str, marks: Separators | None, locale: str | None, unit: str | None) -> str:
     """The number in Python's own writing, the unit taken off."""
     if isinstance(text, PlainNumber):
         return str(text)

@@ -8,7 +8,7 @@ import unicodedata
 # Characters that a reader does not see: controls (line ends and tabs count as white space and stay until the folding),
 # soft hyphen, zero-width space and joiners of words, byte order mark, marks of writing direction.
 # ZWNJ and ZWJ stay: Persian, Indic scripts and emoji mean something by them.
-_UNSEEN = dict.fromkeys(
+UNSEEN = dict.fromkeys(
     [
         *(c for c in range(0x20) if c not in (0x09, 0x0A, 0x0C, 0x0D)),
         *range(0x7F, 0xA0),
@@ -16,7 +16,7 @@ _UNSEEN = dict.fromkeys(
     ]
 )  # fmt: skip
 # Looked for first: a translation takes three times as long, and nearly every text is without.
-_ANY_UNSEEN = re.compile(f"[{re.escape(''.join(map(chr, _UNSEEN)))}]")
+_ANY_UNSEEN = re.compile(f"[{re.escape(''.join(map(chr, UNSEEN)))}]")
 
 
 def tidied(text: str) -> str:
@@ -41,7 +41,7 @@ def tidied_lines(text: str) -> str:
 def shown(text: str) -> str:
     """The text without characters that a reader does not see, in NFC; white space stays as it is."""
     if _ANY_UNSEEN.search(text) is not None:
-        text = text.translate(_UNSEEN)
+        text = text.translate(UNSEEN)
     return text if text.isascii() or unicodedata.is_normalized("NFC", text) else unicodedata.normalize("NFC", text)
 
 
@@ -49,5 +49,5 @@ def latin_digits(text: str) -> str:
     """Decimal digits of any script (Arabic-Indic, Devanagari, full-width …) as 0 to 9, without marks that have no shape."""
     if text.isascii():
         return text
-    shown = text.translate(_UNSEEN)
+    shown = text.translate(UNSEEN)
     return "".join(str(unicodedata.decimal(c)) if c.isdecimal() else c for c in shown)

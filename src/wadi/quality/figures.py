@@ -18,7 +18,7 @@ from tempfile import TemporaryFile
 from typing import Any
 
 BINS = 20
-SPILLED = 262_144
+MOST_HELD = 262_144
 _FENCE = 1.5
 _ENDS = 10
 _EXTREMES = 5
@@ -51,16 +51,17 @@ class Numbers:
 
 
 class SortedFile:
-    """Eight-byte values on disk beyond the first hundred thousands, to be taken back in order."""
+    """Eight-byte values, to be taken back in order; when more than `most_held` are in memory they go to disk."""
 
-    def __init__(self, code: str) -> None:
+    def __init__(self, code: str, most_held: int = MOST_HELD) -> None:
         self._code = code
+        self._most_held = most_held
         self._held = array(code)
         self._file: Any = None
 
     def extend(self, values: Iterable[Any]) -> None:
         self._held.extend(values)
-        if len(self._held) > SPILLED:
+        if len(self._held) > self._most_held:
             self._file = self._file or TemporaryFile()  # noqa: SIM115, closed when it is taken back
             self._held.tofile(self._file)
             self._held = array(self._code)

@@ -18,13 +18,13 @@ from typing import Any
 
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
-from wadi.quality.figures import Numbers, Ordered, SortedFile, counted, numbers_of
+from wadi.quality.figures import MOST_HELD, Numbers, Ordered, SortedFile, counted, numbers_of
 from wadi.quality.tables import TableSource, batches
 from wadi.table.cells import flat, is_missing
 
 FEW = 50
 _FREQUENT = 8
-_COUNTED = 10_000
+MOST_COUNTED = 10_000
 _STRETCHES = 400
 _DAYS = ("date", "datetime")
 
@@ -116,14 +116,15 @@ class _Gathered:
     """What is gathered of a column on the walk."""
 
     column: Column
+    most_counted: int
+    figures: SortedFile
+    digests: SortedFile | None
+    """Of all values, to tell how many differ; None where nobody asks."""
     filled: int = 0
     counts: Counter[Any] = field(default_factory=Counter)
     overflowed: bool = False
     shapes: tuple[tuple[str, int], ...] = ()
     shaped: int = 0
-    digests: SortedFile | None = field(default_factory=lambda: SortedFile("q"))
-    """Of all values, to tell how many differ; None where nobody asks."""
-    figures: SortedFile = field(default_factory=lambda: SortedFile("d"))
     characters: int = 0
     shortest: int | None = None
     longest: int = 0
@@ -155,7 +156,7 @@ class _Gathered:
             self.digests.extend(map(hash, plain))
         if not self.overflowed:
             self.counts.update(plain)
-            if len(self.counts) > _COUNTED:
+            if len(self.counts) > self.most_counted:
                 self.overflowed = True
                 self.shapes, self.shaped = _shapes_of(self.counts), self.counts.total()
                 self.counts.clear()
@@ -188,14 +189,19 @@ def _day_of(text: str) -> float | None:
 class Profiling:
     """The profile of a table in the making: rows are taken in batches, and the profile is asked for at the end.
 
-    Without `whole` it is what verdicts need: columns alone, and where more than 10,000 texts differ `distinct` is 10,000 and none
-    of them counts as frequent.
+    Without `whole` it is what verdicts need: columns alone, and where more than `most_counted` texts differ `distinct` is that
+    number and none of them counts as frequent. More than `most_held` figures of a column go to disk.
     """
 
-    def __init__(self, source: TableSource, *, whole: bool) -> None:
+    def __init__(
+        self, source: TableSource, *, whole: bool, most_counted: int = MOST_COUNTED, most_held: int = MOST_HELD
+    ) -> None:
         self._source = source
-        self._gathered = [_Gathered(one) if whole else _Gathered(one, digests=None) for one in source.columns]
-        self._whole = (SortedFile("q"), _Gaps(len(source.columns))) if whole else None
+        self._gathered = [
+            _Gathered(one, most_counted, SortedFile("d", most_held), SortedFile("q", most_held) if whole else None)
+            for one in source.columns
+        ]
+        self._whole = (SortedFile("q", most_held), _Gaps(len(source.columns))) if whole else None
         self._count = 0
 
     def take(self, batch: list[list[Any]]) -> None:
@@ -227,9 +233,9 @@ class Profiling:
         return tuple(_finished(one, self._count, frequent.get(place)) for place, one in enumerate(self._gathered))
 
 
-def profile_of(source: TableSource, *, whole: bool = True) -> TableProfile:
-    """The profile of a table, by a walk over it."""
-    profiling = Profiling(source, whole=whole)
+def profile_of(source: TableSource, *, most_counted: int = MOST_COUNTED, most_held: int = MOST_HELD) -> TableProfile:
+    """The whole profile of a table, by a walk over it."""
+    profiling = Profiling(source, whole=True, most_counted=most_counted, most_held=most_held)
     for batch in batches(source.rows()):
         profiling.take(batch)
     return profiling.profile()
@@ -238,7 +244,7 @@ def profile_of(source: TableSource, *, whole: bool = True) -> TableProfile:
 def _counted_alone(gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[Any]]]:
     """For columns of texts how many values differ, and the counts of all where they are few."""
     return {
-        place: (_COUNTED if one.overflowed else len(one.counts), one.counts)
+        place: (one.most_counted if one.overflowed else len(one.counts), one.counts)
         for place, one in enumerate(gathered)
         if not one.is_numeric
     }

@@ -25,8 +25,10 @@ _CUT = " … (cut)"
 _DATES = {"date": "yyyy-mm-dd", "datetime": "yyyy-mm-dd hh:mm:ss", "time": "hh:mm:ss"}
 
 
-def workbook_file(out: BinaryIO, tables: Iterable[tuple[str, Sequence[Column], Iterable[list[Any]]]]) -> dict[str, int]:
-    """Every table on a sheet of its own, more than one where it is longer than a sheet; returns rows by table.
+def workbook_file(
+    out: BinaryIO, tables: Iterable[tuple[str, Sequence[Column], Iterable[list[Any]]]], most_rows: int = MOST_ROWS
+) -> dict[str, int]:
+    """Every table on a sheet of its own, more than one where it has more than `most_rows`; returns rows by table.
 
     Dates with a zone are written in their local time, since the format has no zones. Texts are never formulas.
     """
@@ -42,13 +44,13 @@ def workbook_file(out: BinaryIO, tables: Iterable[tuple[str, Sequence[Column], I
     counts: dict[str, int] = {}
     taken: set[str] = set()
     for name, columns, rows in tables:
-        counts[name] = _write_table(book, name, columns, rows, taken)
+        counts[name] = _write_table(book, name, columns, rows, taken, most_rows)
     book.close()
     return counts
 
 
 def _write_table(
-    book: Workbook, name: str, columns: Sequence[Column], rows: Iterable[list[Any]], taken: set[str]
+    book: Workbook, name: str, columns: Sequence[Column], rows: Iterable[list[Any]], taken: set[str], most_rows: int
 ) -> int:
     # Widths must be known before the first row is written, so the first rows are looked at.
     waiting: list[list[Any]] = []
@@ -60,15 +62,15 @@ def _write_table(
     sheet, write = _new_sheet(book, name, columns, waiting, taken)
     count = links = 0
     for row in _chained(waiting, source):
-        place = count % MOST_ROWS
+        place = count % most_rows
         if count and place == 0:
-            _finish(sheet, columns, MOST_ROWS)
+            _finish(sheet, columns, most_rows)
             sheet, write = _new_sheet(book, name, columns, waiting, taken)
         for column, (one, value) in enumerate(zip(columns, row, strict=True)):
             if value is not None:
                 links += write(place + 1, column, one, value, links)
         count += 1
-    _finish(sheet, columns, (count - 1) % MOST_ROWS + 1 if count else 0)
+    _finish(sheet, columns, (count - 1) % most_rows + 1 if count else 0)
     return count
 
 

@@ -225,10 +225,18 @@ class HttpTransport:
             handle.setopt(pycurl.CUSTOMREQUEST, request.method)
             handle.setopt(pycurl.POSTFIELDS, request.body)
         if request.url.startswith("https:") or self._proxy.startswith("https:"):
-            file, folder = _trusted()
+            file, folder = self._trusted
             for option, value in ((pycurl.CAINFO, file), (pycurl.CAPATH, folder)):
                 if value is not None:
                     handle.setopt(option, value)
+
+    @functools.cached_property
+    def _trusted(self) -> tuple[str | None, str | None]:
+        """The file and the folder with the certificates that this machine trusts; libcurl's own, where there are none."""
+        import ssl
+
+        paths = ssl.get_default_verify_paths()
+        return paths.cafile, paths.capath
 
     def _target(self, url: str) -> str:
         """What is asked for (RFC 9112 §3.2), letter by letter as the URL says it: libcurl would write escapes its own way.
@@ -322,12 +330,3 @@ def _sendable(url: str) -> str:
         return url.replace(host, host.encode("idna").decode(), 1) if not host.isascii() else url
     except UnicodeError as error:
         raise FetchFailed("bad-url", f"{without_secret(url)}: the address cannot be sent: {error}") from error
-
-
-@functools.cache
-def _trusted() -> tuple[str | None, str | None]:
-    """The file and the folder with the certificates that this machine trusts; libcurl's own, where there are none."""
-    import ssl
-
-    paths = ssl.get_default_verify_paths()
-    return paths.cafile, paths.capath
