@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import signal
 import subprocess
 import sys
@@ -271,6 +272,12 @@ def test_a_fault_of_our_own_is_status_70_without_a_traceback(monkeypatch: pytest
 
 
 # -- inspect, try, preview
+
+
+def test_try_offers_no_keys_that_say_nothing_of_a_single_value(program: Program) -> None:
+    options = set(re.findall(r"^  --(\w+)", program("try", "--help").out, re.M))
+    assert {"type", "unit", "adjust", "find", "split"} <= options
+    assert not options & {"at", "parts", "whole", "of", "required", "about", "name"}
 
 
 @pytest.mark.parametrize(

@@ -179,6 +179,8 @@ key = "name"
     [
         ('rows = "li"', 'rows = "li.x"', {"t"}, set()),  # of the first of two kinds that give the table
         ('expect = "p"', 'expect = "h1"', {"t"}, set()),
+        ('expect = "p"', 'expect = "p"\nparse = "csv"\nheading_line = 2', {"t"}, set()),
+        ('expect = "p"', 'expect = "p"\ntotal = "b"', set(), set()),
         ('key = "name"', 'key = "size"', {"t"}, set()),
         ('size = "i"', 'size = "u"', set(), {"size"}),
         ('key = "name"', 'key = "name"\ncolumns = ["size", "…"]', set(), set()),  # another order is no other column

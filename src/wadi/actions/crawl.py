@@ -214,7 +214,7 @@ def fewer_collections() -> Iterator[None]:
 
 @contextmanager
 def with_workers(workers: WorkerPool | None) -> Iterator[WorkerPool | None]:
-    """WorkerPool while a run is crawled, where there are some. To be used outside the crawl's event loop."""
+    """Workers while a run is crawled, where there are some. To be used outside the crawl's event loop."""
     try:
         if workers is not None:
             gc.freeze()  # what is shared with them is not written to by the collector

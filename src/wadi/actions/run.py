@@ -150,10 +150,10 @@ class Run:
         if name not in self.tables:
             return RowIssues(name, self.tables, self.assembly, lambda page: without_secret(self.state.url_of(page)))
         limit = plan.limits.rows
-        own = limit if name == self.tables[0] else None
+        most_rows = limit if name == self.tables[0] else None
         sighting = self._sighting(name) if table_plan(plan, name).history else None
         return Assembly(
-            self.state, plan, name, limit=own, parent_limit=limit, context=self.context, sighting=sighting, issue=issue,
+            self.state, plan, name, limit=most_rows, parent_limit=limit, context=self.context, sighting=sighting, issue=issue,
             with_helpers=with_helpers,
         )  # fmt: skip
 

@@ -62,9 +62,9 @@ def client_of(
     manners, limits = loaded.plan.manners, loaded.plan.limits
     bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
     identity = user_agent(manners.contact)
-    own = {name: str(filled(text, fixed_inputs(loaded.plan.inputs))) for name, text in manners.headers.items()}
+    said = {name: str(filled(text, fixed_inputs(loaded.plan.inputs))) for name, text in manners.headers.items()}
     secrets = secrets_of(loaded, credentials)
-    headers = (*own.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
+    headers = (*said.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
 
     def transport_by(route: str | None) -> HttpTransport:
         return HttpTransport(
@@ -130,8 +130,8 @@ def routes_of(loaded: LoadedPlan) -> list[str]:
         what = f"the environment variable {manners.routes_from} names no proxies"
         raise UsageError(Problem("bad-route", what, now=f"{manners.routes_from}='http://HOST:PORT socks5://HOST:PORT'"))
     try:
-        own = manners.routes if isinstance(manners.routes, list) else []
-        return [checked(route) for route in [*own, *named.split()]]
+        listed_routes = manners.routes if isinstance(manners.routes, list) else []
+        return [checked(route) for route in [*listed_routes, *named.split()]]
     except BadRoute as error:
         raise UsageError(Problem("bad-route", str(error))) from error
 

@@ -27,10 +27,9 @@ class Site:
     ) -> None:
         self._loaded = loaded
         manners = loaded.plan.manners
-        own = (
-            cache.asked_so(repr((manners.headers, manners.language))) if manners.headers or manners.language else cache
-        )
-        self._cache = own if loaded.plan.login is None and not loaded.secrets else None
+        if manners.headers or manners.language:
+            cache = cache.asked_so(repr((manners.headers, manners.language)))
+        self._cache = cache if loaded.plan.login is None and not loaded.secrets else None
         self._credentials = credentials
         self._fresh = fresh
         self._login = login_of(loaded, credentials)

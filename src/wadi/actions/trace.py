@@ -89,20 +89,20 @@ class Tracer:
 
     def cell(self, table: str, assembly: Assembly, placed: LocatedRow, place: int) -> CellTrace:
         """The way of the cell in a row's column."""
-        own = table_plan(self._plan, table)
+        rules = table_plan(self._plan, table)
         column = assembly.plain_columns[place]
         final = placed.cells[place]
-        if column.name in own.derive:
-            return self._derived(assembly, placed, column.name, own.derive[column.name].formula, final)
-        if column.name.startswith("origin_") and column.name.removeprefix("origin_") in own.origin:
+        if column.name in rules.derive:
+            return self._derived(assembly, placed, column.name, rules.derive[column.name].formula, final)
+        if column.name.startswith("origin_") and column.name.removeprefix("origin_") in rules.origin:
             return self._from_origin(column.name, placed, final)
-        made = self._made(column.name, own, final)
+        made = self._made(column.name, rules, final)
         if made is not None:
             return CellTrace(column.name, None, "", "", (made,), made.value, final)
         base, part = column.name, None
         if column.part_of is not None:
             base, part = column.part_of, column.name.removeprefix(f"{column.part_of}_")
-        location, retraced = self._picked(table, assembly, placed, base, own.prefer)
+        location, retraced = self._picked(table, assembly, placed, base, rules.prefer)
         if location is None and placed.parent is not None:
             carried = self._carried(placed, base)
             if carried is not None:
@@ -119,12 +119,12 @@ class Tracer:
                     value,
                 )
             )
-        is_hashed = column.name in own.hash and value is not None
+        is_hashed = column.name in rules.hash and value is not None
         ended = hashed(value, self._run.context.hash_key) if is_hashed else value
-        if own.call is not None and ended != final:
+        if rules.call is not None and ended != final:
             ended = final
-            steps.append(Step(f"call: {own.call}{_NOT_REPLAYED}", final))
-        elif column.name in own.collect and ended != final:
+            steps.append(Step(f"call: {rules.call}{_NOT_REPLAYED}", final))
+        elif column.name in rules.collect and ended != final:
             ended = final
             steps.append(Step(f"collect{_NOT_REPLAYED}", final))
         elif is_hashed:
@@ -134,12 +134,12 @@ class Tracer:
             tuple(steps), ended, final,
         )  # fmt: skip
 
-    def _made(self, name: str, own: Any, final: Any) -> Step | None:
-        if name in own.constant:
-            return Step("constant", own.constant[name])
-        if name == own.occurrences:
+    def _made(self, name: str, rules: Any, final: Any) -> Step | None:
+        if name in rules.constant:
+            return Step("constant", rules.constant[name])
+        if name == rules.occurrences:
             return Step(f"occurrences{_NOT_REPLAYED}", final)
-        if own.history and name in SEEN_COLUMNS:
+        if rules.history and name in SEEN_COLUMNS:
             return Step(f"seen{_NOT_REPLAYED}", final)
         return None
 
@@ -151,8 +151,8 @@ class Tracer:
             value = placed.number + 1
         elif found is not None:
             reply = found[1]
-            came = datetime.fromtimestamp(reply.started_at, UTC).isoformat(timespec="seconds")
-            value = reply.url if name == "origin_url" else came
+            at = datetime.fromtimestamp(reply.started_at, UTC).isoformat(timespec="seconds")
+            value = reply.url if name == "origin_url" else at
         location = self._location_of(placed.visit.page, self._run.state.kind_of(placed.visit.page), placed.number)
         return CellTrace(name, location, "", "", (Step("origin", value),), value, final)
 

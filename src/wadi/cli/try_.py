@@ -28,7 +28,7 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi try http://127.0.0.1:8700/register                       a prompt, with history
 """
 _PLACES_IN_JSON = 1000
-_NOT_TRIED = frozenset({"at", "parts", "keep", "of", "required", "about", "name"})
+_NOT_TRIED = frozenset({"at", "parts", "whole", "of", "required", "about", "name"})
 """Keys of a field that say nothing of a single value, or stand as arguments of their own."""
 _ELSEWHERE = ("from", "label", "under")
 """Keys that make a field without an expression."""

@@ -67,12 +67,12 @@ def media_type(reply: Reply) -> str:
 def ending_of(url: str, kind: str, disposition: str = "") -> str:
     """The ending for a file: that of the name under which it is sent (RFC 6266), or of its address, where that fits
     the media type or this says nothing; else that of the media type."""
-    own = PurePosixPath(_file_name(disposition) or unquote(urlsplit(url).path)).suffix
-    fits = bool(_ENDING.fullmatch(own))
+    ending = PurePosixPath(_file_name(disposition) or unquote(urlsplit(url).path)).suffix
+    fits = bool(_ENDING.fullmatch(ending))
     says_nothing = kind in _ANYTHING
-    if fits and (says_nothing or mimetypes.guess_type(f"x{own}")[0] == kind):
-        return own.lower()
-    return mimetypes.guess_extension(kind) or (own.lower() if fits else "")
+    if fits and (says_nothing or mimetypes.guess_type(f"x{ending}")[0] == kind):
+        return ending.lower()
+    return mimetypes.guess_extension(kind) or (ending.lower() if fits else "")
 
 
 def _file_name(disposition: str) -> str:

@@ -165,15 +165,15 @@ class OutcomeMaker:
         """What tells the page's first and last record, and what it means when the last of the page before is among its first
         ones. Of tables with a key only: other rows may well be alike."""
         key = self._reading.keys.get(kind.table or "", ())
-        own = next((table for table in found.tables if table.table == kind.table), None)
-        if kind.next is None or own is None or not own.rows:
+        main = next((table for table in found.tables if table.table == kind.table), None)
+        if kind.next is None or main is None or not main.rows:
             return b"", ""
-        has_key = bool(set(key) & set(own.columns))
+        has_key = bool(set(key) & set(main.columns))
         if not has_key and not kind.next.plan.reread:
             return b"", ""
-        first = row_digests(replace(own, rows=own.rows[:_EDGE_ROWS]), key) if page.edge and has_key else []
+        first = row_digests(replace(main, rows=main.rows[:_EDGE_ROWS]), key) if page.edge and has_key else []
         came_again = page.edge[len(page.edge) // 2 :] in first
-        return _edge_of(own, key), "the last record of the page before stands on this page again" if came_again else ""
+        return _edge_of(main, key), "the last record of the page before stands on this page again" if came_again else ""
 
     def _page_before(self, page: Page, kind: Kind, found: Extract, place: int) -> tuple[Link | None, str]:
         """The page before in the listing: the link by which it is asked for once more, and what it means when it stated
@@ -195,8 +195,8 @@ class OutcomeMaker:
         """A page asked for once more: its rows are not taken, only its edges are looked at."""
         kept = kept or self._archive.append(reply, page.id)
         name = self._reading.kinds[page.kind].table or ""
-        own = next((table for table in found.tables if table.table == name), None)
-        edge = _edge_of(own, self._reading.keys.get(name, ())) if own is not None and own.rows else b""
+        main = next((table for table in found.tables if table.table == name), None)
+        edge = _edge_of(main, self._reading.keys.get(name, ())) if main is not None and main.rows else b""
         notes = (
             () if edge == page.edge else (_shifted("asked for once more, the page begins or ends with others", reply),)
         )
@@ -242,8 +242,8 @@ class OutcomeMaker:
         if kind.next is None or kind.next.plan.end_when not in ("no new rows", "known rows"):
             return ()
         keys = self._reading.keys
-        own = [table for table in found.tables if table.table == kind.table]
-        return tuple(digest for table in own for digest in row_digests(table, keys.get(table.table, ())))
+        tables = [table for table in found.tables if table.table == kind.table]
+        return tuple(digest for table in tables for digest in row_digests(table, keys.get(table.table, ())))
 
     def _going_on(
         self, page: Page, kind: Kind, found: Extract, digests: tuple[bytes, ...], reply: Reply

@@ -66,5 +66,5 @@ class Prefetch:
 
 
 def _read(chunk: list[Wanted]) -> list[Taken]:
-    own = reader()
-    return [own.read(one) for one in chunk]
+    here = reader()
+    return [here.read(one) for one in chunk]

@@ -21,7 +21,7 @@ _REFRESH = re.compile(
 )
 
 
-class Came(Protocol):
+class Answer(Protocol):
     """What has to be known of a reply."""
 
     @property
@@ -36,7 +36,7 @@ class Came(Protocol):
     def header(self, name: str) -> str: ...
 
 
-def refresh_of(reply: Came) -> tuple[float, str] | None:
+def refresh_of(reply: Answer) -> tuple[float, str] | None:
     """Seconds and the URL that a page sends its reader on to, by the header field Refresh or by a `meta`; None for one that does
     not, that only renews itself, or takes longer than ten seconds."""
     for said, base in _said(reply):
@@ -52,7 +52,7 @@ def refresh_of(reply: Came) -> tuple[float, str] | None:
     return None
 
 
-def _said(reply: Came) -> Iterator[tuple[str, str]]:
+def _said(reply: Answer) -> Iterator[tuple[str, str]]:
     """What the header field and the page's `meta` elements say, with the URL that it is relative to. What stands in `noscript` is
     for readers who would see nothing otherwise: the page that is there is the one to be read."""
     if header := reply.header("refresh"):

@@ -79,10 +79,10 @@ def columns_of(plan: Plan, table: str) -> list[str]:
         names += child.carry if name == table else []
     for column, fields in _giving(plan, table).items():
         names += [column, *companions_of(column, fields[0][1].type)]
-    own = table_plan(plan, table)
-    counted = [own.occurrences] if own.occurrences else []
-    seen, origin = (SEEN_COLUMNS if own.history else ()), (f"origin_{one}" for one in own.origin)
-    names += [*own.derive, *own.constant, *counted, *seen, *origin]
+    rules = table_plan(plan, table)
+    counted = [rules.occurrences] if rules.occurrences else []
+    seen, origin = (SEEN_COLUMNS if rules.history else ()), (f"origin_{one}" for one in rules.origin)
+    names += [*rules.derive, *rules.constant, *counted, *seen, *origin]
     return list(dict.fromkeys(names))
 
 
@@ -120,15 +120,15 @@ def helper_columns(plan: Plan, table: str) -> list[Column]:
 
 
 def _column(plan: Plan, table: str, name: str) -> Column:
-    own = table_plan(plan, table)
-    column = _picked_column(plan, table, name) or _made_column(own, name)
+    rules = table_plan(plan, table)
+    column = _picked_column(plan, table, name) or _made_column(rules, name)
     if column is None:
         parent = parent_table(plan, table)
         assert parent is not None, "only lists carry columns"
         column = _column(plan, parent, name)
-    if name in own.collect:
+    if name in rules.collect:
         column = replace(column, many=True)
-    is_hashed = name in own.hash
+    is_hashed = name in rules.hash
     return replace(column, type="string", unit=None) if is_hashed else column
 
 
@@ -151,24 +151,24 @@ def _picked_column(plan: Plan, table: str, name: str) -> Column | None:
     return None
 
 
-def _made_column(own: TablePlan, name: str) -> Column | None:
+def _made_column(rules: TablePlan, name: str) -> Column | None:
     """A column that the table itself makes: derived, constant, seen, origin."""
-    if name in own.derive:
-        made = own.derive[name]
+    if name in rules.derive:
+        made = rules.derive[name]
         return Column(name, made.type, False, made.unit, False, ())
-    if name in own.constant:
-        value = own.constant[name]
+    if name in rules.constant:
+        value = rules.constant[name]
         kind: TypeName = (
             "boolean" if isinstance(value, bool) else "integer" if isinstance(value, int)
             else "number" if isinstance(value, float) else "string"
         )  # fmt: skip
         return Column(name, kind, False, None, False, ())
-    if name == own.occurrences:
+    if name == rules.occurrences:
         return Column(name, "integer", False, None, False, ())
-    if own.history and name in SEEN_COLUMNS:
+    if rules.history and name in SEEN_COLUMNS:
         return Column(name, SEEN_COLUMNS[name], False, None, False, ())
     part = name.removeprefix("origin_")
-    if part in own.origin:
+    if part in rules.origin:
         return Column(name, ORIGIN_COLUMNS[part], False, None, False, ())
     return None
 

@@ -9,8 +9,8 @@ from typing import Any, TypeVar
 
 from wadi.quality.measures import Measures
 
-_OF_ROWS = ("rows", "table", "completes", "expect", "empty", "next", "open", "side_by_side", "parse", "sheet", "header")
-"""The keys of a page kind by which it has other rows."""
+_NOT_OF_ROWS = ("fields", "lists", "total")
+"""The keys of a page kind by which it has other columns, or is judged, but has the same rows."""
 _OF_TABLES = ("key", "duplicates", "call", "history")
 _ADDRESSES = ("addresses", "sitemap", "feed")
 Name = TypeVar("Name")
@@ -58,13 +58,13 @@ def _rows_of(plan: Mapping[str, Any]) -> dict[str, list[Any]]:
     start = {key: value for key, value in _table(plan, "start").items() if key not in _ADDRESSES}
     found: dict[str, list[Any]] = {}
     for name, kind in _tables(plan, "page"):
-        said = [start, *(kind.get(key) for key in _OF_ROWS)]
+        said = [start, {key: value for key, value in kind.items() if key not in _NOT_OF_ROWS}]
         found.setdefault(_table_of(name, kind), []).append(said)
         for one, child in _tables(kind, "lists"):
             found.setdefault(str(child.get("table", one)), []).append([*said, child.get("rows"), child.get("split")])
     for name, table in _tables(plan, "table"):
-        if own := [table.get(key) for key in _OF_TABLES if key in table]:
-            found.setdefault(name, []).append(own)
+        if rules := [table.get(key) for key in _OF_TABLES if key in table]:
+            found.setdefault(name, []).append(rules)
     return found
 
 
@@ -82,11 +82,11 @@ def _columns_of(plan: Mapping[str, Any]) -> dict[tuple[str, str], Any]:
             found.setdefault((name, column), []).append(said)
     fields_by_column: dict[tuple[str, str], Any] = {}
     for (name, column), said in found.items():
-        own = _table(_table(plan, "table"), name)
-        chosen = own.get("columns")
+        rules = _table(_table(plan, "table"), name)
+        chosen = rules.get("columns")
         is_written = not chosen or column in chosen or "…" in chosen
         fields_by_column[name, column] = (said, is_written)
-        fields_by_column[name, str(_table(own, "rename").get(column, column))] = (said, is_written)
+        fields_by_column[name, str(_table(rules, "rename").get(column, column))] = (said, is_written)
     return fields_by_column
 
 

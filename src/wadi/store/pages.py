@@ -144,5 +144,7 @@ def page_of(
 ) -> Page:
     fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
     request = Request(url, method, fields, body or b"", way)
-    own = orjson.loads(inputs) if inputs else {}
-    return Page(page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", own, last, Purpose(purpose))
+    values = orjson.loads(inputs) if inputs else {}
+    return Page(
+        page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", values, last, Purpose(purpose)
+    )

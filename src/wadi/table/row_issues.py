@@ -38,7 +38,7 @@ _COLUMNS: dict[str, dict[str, TypeName]] = {
 _OWN = {"rejected": REJECTS, "duplicate": DUPLICATES}
 """What is told of whole rows, by code; all else is of cells."""
 Assemble = Callable[[str, Callable[[RowIssue], None]], Any]
-"""Makes the assembly of a table that tells its troubles."""
+"""Makes the assembly of a table that tells its issues."""
 
 
 class RowIssues:
