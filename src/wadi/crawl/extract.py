@@ -23,7 +23,7 @@ from wadi.page.expressions import BadExpression, Expression, compile_expression
 from wadi.page.nodes import JsonNode
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
-from wadi.store.outcome import Link, PackedRows, Role, TableRows, packed_rows
+from wadi.store.outcome import Link, Role, TableRows
 from wadi.urls import without_secret
 from wadi.web.blocked import block_of
 from wadi.web.messages import Reply
@@ -195,13 +195,6 @@ def is_empty_array(document: Document, kind: Kind) -> bool:
     arrays = (compile_expression(text[:-3]) for text in members)
     found = (node for one in arrays for node in one.nodes(document.scope, document))
     return any(isinstance(node, JsonNode) and node.value == [] for node in found)
-
-
-def with_packed_rows(found: Extract) -> Extract:
-    """The same with its rows packed: less to hand from process to process, and what the database keeps."""
-    if all(isinstance(table.rows, PackedRows) for table in found.tables):
-        return found
-    return replace(found, tables=tuple(replace(table, rows=packed_rows(table.rows)) for table in found.tables))
 
 
 def stands(expressions: Sequence[Expression], document: Document) -> bool:

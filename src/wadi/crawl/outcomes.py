@@ -9,8 +9,10 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+import orjson
+
 from wadi.crawl.block_signals import first_words
-from wadi.crawl.extract import Extract, extract, with_packed_rows
+from wadi.crawl.extract import Extract, extract
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.crawl.listing import ListingPage, end_of
@@ -18,7 +20,7 @@ from wadi.crawl.previous_run import row_digests
 from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
-from wadi.store.outcome import Link, Outcome, Purpose, Role, TableRows, packed_rows
+from wadi.store.outcome import Link, Outcome, Purpose, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
@@ -109,8 +111,6 @@ class OutcomeMaker:
         place = self._reading.expect_places.get(page.kind, "")
         usual = self._usual.get(page.kind)
         found = found or extract(reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual)
-        # Packed once, for the digests and for the database: rows are told apart by what is kept of them, whoever read them.
-        found = with_packed_rows(found)
         if found.lost and logged_in:
             raise LoggedOut
         if found.blocked and found.failure is not None:
@@ -279,5 +279,5 @@ def _shifted(what: str, reply: Reply) -> Problem:
 
 def _digest(found: Extract) -> bytes | None:
     """What tells the rows of a page from those of another; None when it has none."""
-    rows = [packed_rows(table.rows).packed for table in found.tables if table.rows and not table.completes]
+    rows = [orjson.dumps(table.rows) for table in found.tables if table.rows and not table.completes]
     return hashlib.blake2b(b"\n".join(rows), digest_size=16).digest() if rows else None

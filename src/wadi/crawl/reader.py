@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from wadi.crawl.extract import Extract, extract, with_packed_rows
+from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import Kind
 from wadi.plan.starts import FILE
 from wadi.store.archive import DamagedRecord, Location, read_reply
@@ -51,4 +51,4 @@ class Reader:
         kind = self.kinds[wanted.kind]
         place = self.expect_places.get(wanted.kind, "")
         found = extract(reply, kind, self.kinds, place, number=wanted.number)
-        return (reply if wanted.kind == FILE else reply.without_body()), with_packed_rows(found)
+        return (reply if wanted.kind == FILE else reply.without_body()), found

@@ -15,7 +15,7 @@ from wadi.page.expressions import Expression, first_of
 from wadi.page.nodes import Element, JsonNode, Scope
 from wadi.page.text import text_of
 from wadi.problems import shortened
-from wadi.store.outcome import CellProblem, TableRows
+from wadi.store.outcome import CellProblem, TableRows, as_stored
 from wadi.web.messages import Reply
 
 
@@ -39,7 +39,7 @@ class _Rows:
         if self.notes.unread:
             self.problems.extend(problem_of(name, len(self.rows), unread) for name, unread in self.notes.unread)
             self.notes.unread.clear()
-        self.rows.append(row)
+        self.rows.append([as_stored(value) for value in row])
 
     def table(self, name: str, columns: tuple[str, ...], *, completes: bool = False, nested: bool = False) -> TableRows:
         parents = self.parents if nested else None

@@ -30,7 +30,7 @@ from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
-from wadi.crawl.extract import Extract, extract, with_packed_rows
+from wadi.crawl.extract import Extract, extract
 from wadi.crawl.reader import Reader
 from wadi.problems import Place, Problem
 from wadi.store.archive import Packed, pack
@@ -311,7 +311,7 @@ def _write(stream: Any, data: bytes) -> None:
 
 
 def _worker_result(kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> WorkerResult:
-    own = reader()
-    place = own.expect_places.get(kind, "")
-    found = extract(reply, own.kinds[kind], own.kinds, place, number=number, usual_bytes=usual_bytes)
-    return WorkerResult(with_packed_rows(found), pack(reply, page))
+    made = reader()
+    place = made.expect_places.get(kind, "")
+    found = extract(reply, made.kinds[kind], made.kinds, place, number=number, usual_bytes=usual_bytes)
+    return WorkerResult(found, pack(reply, page))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum, StrEnum
 from typing import Any
@@ -118,33 +118,6 @@ class CellProblem:
     why: str = ""
 
 
-class PackedRows(Sequence[list[Any]]):
-    """Rows as the database keeps them, unpacked only where one is looked at: those of another process seldom are."""
-
-    __slots__ = ("_count", "_rows", "packed")
-
-    def __init__(self, packed: bytes, count: int) -> None:
-        self.packed = packed
-        self._count = count
-        self._rows: list[list[Any]] | None = None
-
-    def __reduce__(self) -> tuple[Any, ...]:
-        return PackedRows, (self.packed, self._count)
-
-    def __len__(self) -> int:
-        return self._count
-
-    def __getitem__(self, place: Any) -> Any:
-        if self._rows is None:
-            self._rows = orjson.loads(self.packed)
-        return self._rows[place]
-
-
-def packed_rows(rows: Sequence[list[Any]]) -> PackedRows:
-    """Rows as JSON, as they are kept."""
-    return rows if isinstance(rows, PackedRows) else PackedRows(orjson.dumps(rows), len(rows))
-
-
 def as_stored(value: Any) -> Any:
     """A cell's value as the run keeps it: dates and times as ISO 8601 texts."""
     return value if isinstance(value, str | int | float | None) else orjson.loads(orjson.dumps(value))
@@ -153,7 +126,7 @@ def as_stored(value: Any) -> Any:
 @pickled_by_value
 @dataclass(frozen=True, slots=True)
 class TableRows:
-    """The rows that a page gives to a table, raw: one list for each row, cells as `columns` names them.
+    """The rows that a page gives to a table, raw: one list for each row, cells of JSON values as `columns` names them.
 
     `completes` tells that they complete the rows from which the page was opened. Rows of a list inside rows have
     `parents`: for each the number of the page's row that it stands in.
@@ -161,7 +134,7 @@ class TableRows:
 
     table: str
     columns: tuple[str, ...]
-    rows: Sequence[list[Any]]
+    rows: list[list[Any]]
     completes: bool = False
     problems: tuple[CellProblem, ...] = ()
     several: dict[str, int] = field(default_factory=dict)

@@ -16,7 +16,7 @@ import orjson
 
 from wadi.problems import Place, Problem, RunError
 from wadi.store.crash_points import Reached, unheard
-from wadi.store.outcome import Outcome, Purpose, Role, State, TableRows, packed_rows
+from wadi.store.outcome import Outcome, Purpose, Role, State, TableRows
 from wadi.store.pages import (
     KNOWN,
     SCHEMA,
@@ -239,7 +239,7 @@ class _Transaction:
                 rows.completes,
                 orjson.dumps(rows.columns),
                 len(rows.rows),
-                packed_rows(rows.rows).packed,
+                orjson.dumps(rows.rows),
                 orjson.dumps(problems) if problems else None,
                 orjson.dumps(rows.several) if rows.several else None,
                 orjson.dumps(rows.parents) if rows.parents is not None else None,
