@@ -12,7 +12,7 @@ from wadi.quality.drift import Drift
 from wadi.quality.html import rendered
 from wadi.quality.verdict import Facts, Rowless, TableFacts, verdict_of
 from wadi.quality.words import figure, share
-from wadi.store.outcome import CellProblem, End, FailedPage
+from wadi.store.outcome import CellProblem, End, FailedPage, StatedTotal
 from wadi.table.account import Account, DuplicateWay, RejectWay
 
 COLUMNS = [
@@ -40,16 +40,16 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ({"end": End.REFUSED}, [("not-finished", True)], "the crawl ended early (host refused)"),
     ({"end": End.ENOUGH_ROWS, "waiting": 2}, [("limit", False)], "every check holds"),
     ({"waiting": 2}, [("not-followed", False)], "every check holds"),
-    ({"listings": [("list", "http://h/", 12, 10)]}, [("rows-missing", True)], "10 of 12 rows in springs; the listing gave fewer rows"),
-    ({"listings": [("list", "http://h/", 8, 10)]}, [("rows-beyond", True)], "the listing gave more rows than it states: 10 of 8"),
-    ({"listings": [("list", "http://h/", 10, 10)]}, [], "10 of 10 rows in springs; every"),
-    ({"listings": [("list", "http://h/", 10, 13)], "tables": [table(duplicates=3, given=13)]}, [("duplicates", False)], "10 of 10 rows in springs; every"),
+    ({"listings": [StatedTotal("list", "http://h/", 12, 10)]}, [("rows-missing", True)], "10 of 12 rows in springs; the listing gave fewer rows"),
+    ({"listings": [StatedTotal("list", "http://h/", 8, 10)]}, [("rows-beyond", True)], "the listing gave more rows than it states: 10 of 8"),
+    ({"listings": [StatedTotal("list", "http://h/", 10, 10)]}, [], "10 of 10 rows in springs; every"),
+    ({"listings": [StatedTotal("list", "http://h/", 10, 13)], "tables": [table(duplicates=3, given=13)]}, [("duplicates", False)], "10 of 10 rows in springs; every"),
     (
-        {"listings": [("list", "http://h/a", 5, 5), ("list", "http://h/b", 7, 5)]},
+        {"listings": [StatedTotal("list", "http://h/a", 5, 5), StatedTotal("list", "http://h/b", 7, 5)]},
         [("rows-missing", True)],
         "1 of 2 listings gave fewer rows than they state: 5 of 7",
     ),
-    ({"listings": [("list", "http://h/", 12, 3)], "end": End.ENOUGH_PAGES}, [("limit", False)], "10 of 12 rows in springs; every"),
+    ({"listings": [StatedTotal("list", "http://h/", 12, 3)], "end": End.ENOUGH_PAGES}, [("limit", False)], "10 of 12 rows in springs; every"),
     ({"failures": [FailedPage("spring", "http://h/1", 404, problem())]}, [("pages-failed", True)], "1 spring page missing (404)"),
     (
         {"failures": [FailedPage("spring", "http://h/1", 404, problem())] * 2, "tables": [table(incomplete=2, incomplete_rows=[3, 7])]},
@@ -68,12 +68,12 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ({"tables": [table(filled={"code": 10})], "judged_shares": {"springs": {"altitude"}}}, [], "every check holds"),
     ({"notes": [("http://h/", problem("no-total", "total picks nothing"))]}, [("no-total", True)], "10 rows in springs; total picks nothing"),
     (
-        {"notes": [("http://h/", problem("no-total", "none"))] * 2, "listings": [("list", "http://h/b", 10, 10)]},
+        {"notes": [("http://h/", problem("no-total", "none"))] * 2, "listings": [StatedTotal("list", "http://h/b", 10, 10)]},
         [("no-total", False)],
         "10 of 10 rows in springs; every",
     ),
     (
-        {"notes": [("http://h/", problem("unread-total", "total: about 9"))], "listings": [("list", "http://h/b", 10, 10)]},
+        {"notes": [("http://h/", problem("unread-total", "total: about 9"))], "listings": [StatedTotal("list", "http://h/b", 10, 10)]},
         [("unread-total", True)],
         "total: about 9",
     ),

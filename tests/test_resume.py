@@ -242,7 +242,7 @@ def test_stopping_takes_what_is_in_flight_and_says_how_to_go_on(program: Program
         process.send_signal(one)
         _, err = process.communicate(timeout=30)
         assert process.returncode == 130, err
-        assert "stopping: 1 page in flight is taken" in err
+        assert "stopping, waiting for 1 page under way" in err
         assert "(interrupted)" in err
         assert "go on:     wadi resume runs/p/" in err
         listed = json.loads(program("runs", "--json").out)["runs"]

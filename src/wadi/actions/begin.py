@@ -152,7 +152,7 @@ def _known_records(earlier: Run, table: str, began: str) -> Iterator[tuple[bytes
 
 def _newest(runs: Path, loaded: LoadedPlan) -> Path | None:
     """The plan's newest run that came to its end."""
-    return next((one.folder for one in runs_in(runs, loaded.name) if one.state == End.COMPLETE), None)
+    return next((run.folder for run in runs_in(runs, loaded.name) if run.state == End.COMPLETE), None)
 
 
 def _take_known(state: RunState, loaded: LoadedPlan, before: Path) -> None:

@@ -123,7 +123,7 @@ def _spent(client: Client, counted: _Counted, earlier: PreviousRun | None) -> di
         "log_ins": counted.log_ins,
         "requests": client.sent,
         "seconds": round(counted.seconds, 1),
-        "slowed": [asdict(one) for one in client.slowed()],
+        "slowed": [asdict(host) for host in client.slowed()],
     }
 
 
@@ -181,8 +181,8 @@ def stopped_by_signals(engine: Engine, report: Callable[[Event], None], within_s
 
     signals = [signal.SIGINT, signal.SIGTERM]
     try:
-        for one in signals:
-            loop.add_signal_handler(one, stop)
+        for number in signals:
+            loop.add_signal_handler(number, stop)
     except (ValueError, RuntimeError, NotImplementedError):  # not the main thread: a notebook stops it its own way
         signals = []
     try:
@@ -192,8 +192,8 @@ def stopped_by_signals(engine: Engine, report: Callable[[Event], None], within_s
             raise
         raise KeyboardInterrupt from None
     finally:
-        for one in signals:
-            loop.remove_signal_handler(one)
+        for number in signals:
+            loop.remove_signal_handler(number)
 
 
 @contextmanager

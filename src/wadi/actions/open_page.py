@@ -74,11 +74,11 @@ class OpenedPage:
         compiled = [_compiled(name, said) for name, said in fields.items()]
         scopes = row_scopes(self.document, [_expression(rows)])
         notes = Notes()
-        cells = [[as_stored(cell(one, scope, source, notes)) for one in compiled] for scope in scopes]
+        cells = [[as_stored(cell(spec, scope, source, notes)) for spec in compiled] for scope in scopes]
         typed = zip(fields, compiled, strict=True)
         columns = [
-            Column(name, one.stages.recipe.setting.type, one.many and one.join is None, None, False, ())
-            for name, one in typed
+            Column(name, field.stages.recipe.setting.type, field.many and field.join is None, None, False, ())
+            for name, field in typed
         ]
         return frame(columns, cells)
 
@@ -178,7 +178,7 @@ def _as_started(url: str, loaded: LoadedPlan) -> Request:
     starts = (start.request for start in starts_of(plan))
     names = route_names(plan)
     plain = Request(url.partition("#")[0], route=names[0] if names else "")
-    return next((one for one in starts if normalised(one.url) == normalised(url)), plain)
+    return next((known for known in starts if normalised(known.url) == normalised(url)), plain)
 
 
 def reply_of(

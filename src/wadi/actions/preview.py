@@ -237,14 +237,16 @@ class _Work:
             for place, name in enumerate(table.columns):
                 if name in by_route:
                     continue
-                one = self.fields.setdefault((page.kind, table.table, name), FieldSeen(page.kind, table.table, name))
+                counted = self.fields.setdefault(
+                    (page.kind, table.table, name), FieldSeen(page.kind, table.table, name)
+                )
                 cells = [row[place] for row in table.rows]
                 filled = [cell for cell in cells if not is_missing(cell)]
-                one.rows += len(cells)
-                one.filled += len(filled)
-                one.several += table.several.get(name, 0)
-                one.problems += [problem for problem in table.problems if problem.column == name]
-                one.samples = list(dict.fromkeys([*one.samples, *map(_shown, filled)]))[:3]
+                counted.rows += len(cells)
+                counted.filled += len(filled)
+                counted.several += table.several.get(name, 0)
+                counted.problems += [problem for problem in table.problems if problem.column == name]
+                counted.samples = list(dict.fromkeys([*counted.samples, *map(_shown, filled)]))[:3]
 
 
 def _shown(cell: Any) -> str:
@@ -253,9 +255,11 @@ def _shown(cell: Any) -> str:
 
 def _unopened(plan: Plan, kinds: dict[str, KindSeen]) -> dict[str, str]:
     gave = {
-        name for name, one in kinds.items() if (one.rows if name in plan.page and plan.page[name].rows else one.pages)
+        name
+        for name, counted in kinds.items()
+        if (counted.rows if name in plan.page and plan.page[name].rows else counted.pages)
     }
-    known = {target for one in kinds.values() for target in one.links}
+    known = {target for kind in kinds.values() for target in kind.links}
     return ways_in_vain(plan, gave, known)
 
 
@@ -328,7 +332,7 @@ def _estimate(loaded: LoadedPlan, kinds: dict[str, KindSeen], delay_s: float = 0
     requests = sum(counts.values())
     size = sum(count * (kinds[name].size_bytes // max(kinds[name].pages, 1)) for name, count in counts.items())
     reply_s = sum(seen.elapsed_s for seen in kinds.values()) / max(sum(seen.pages for seen in kinds.values()), 1)
-    known = known and not any(one.has_next for name, one in kinds.items() if name != plan.start.page)
+    known = known and not any(counted.has_next for name, counted in kinds.items() if name != plan.start.page)
     is_local = all(start.request.url.startswith(f"{LOCAL}:") for start in every)
     pause = 0.0 if is_local else plan.manners.pause
     pace = max(pause, delay_s, reply_s / plan.manners.parallel)

@@ -110,7 +110,7 @@ def named_routes_of(loaded: LoadedPlan) -> dict[str, str]:
     if login is not None and login.address is not None and len(routes) > 1:
         what = "a session is of one route, and the plan has several"
         raise UsageError(Problem("bad-route", what, now="--route NAME  chooses one"))
-    return {name: _route(name, one) for name, one in routes.items()}
+    return {name: _route(name, said) for name, said in routes.items()}
 
 
 def _route(name: str, said: str | RouteSecret) -> str:
@@ -145,7 +145,7 @@ def secrets_of(loaded: LoadedPlan, credentials: Credentials | None) -> Secrets:
     starts = frozenset(start.request.host for start in starts_of(plan))
     fixed = fixed_inputs(plan.inputs)
     made = [expanded(asking.address, fixed) for _, _, asking in asks_of(plan) if asking.address]
-    hosts = starts | {host_of(one) for one in made if one.startswith(("http://", "https://"))}
+    hosts = starts | {host_of(url) for url in made if url.startswith(("http://", "https://"))}
     values = {mark_of(name): value for name, value in credentials.secrets.items()}
     scheme = plan.login.scheme if plan.login else None
     if scheme is None:

@@ -75,7 +75,7 @@ class Tracer:
             what = f'table "{name}" is generated; trace a row of: {", ".join(tables_of(self._plan))}'
             raise UsageError(Problem("no-such-table", what))
         column, _, value = which.rpartition("=")
-        names = [one.name for one in assembly.columns]
+        names = [known.name for known in assembly.columns]
         if column and column not in names:
             raise UsageError(Problem("unknown-column", f'table "{name}" has no column "{column}"'))
         places = [names.index(column)] if column else assembly.key
@@ -109,7 +109,7 @@ class Tracer:
                 return replace(carried, column=column.name, final=final)
         value = as_stored(retraced.value) if retraced else None
         steps = list(retraced.steps) if retraced else []
-        kind = next((one.type for one in assembly.plain_columns if one.name == base), "string")
+        kind = next((held.type for held in assembly.plain_columns if held.name == base), "string")
         if kind in COMPANIONS and value is not None and value != []:
             value = self._taken_apart(kind, part, value, column.many, final)
             steps.append(
@@ -163,7 +163,7 @@ class Tracer:
             value = parsed.value(row)
         except NotReadable:
             value = None
-        steps = [Step(one, row[one]) for one in sorted(parsed.names)]
+        steps = [Step(used, row[used]) for used in sorted(parsed.names)]
         return CellTrace(name, None, formula, "", (*steps, Step(f"derive: {formula}", value)), value, final)
 
     def _taken_apart(self, kind: str, part: str | None, value: Any, many: bool, final: Any) -> Any:
@@ -176,9 +176,9 @@ class Tracer:
             return files if many else files[0]
         place = {"money": (None, "currency"), "geopoint": ("longitude", "latitude")}[kind]
         if part is None:
-            parts = [one[0] if kind == "money" else f"{one[0]},{one[1]}" for one in values]
+            parts = [held[0] if kind == "money" else f"{held[0]},{held[1]}" for held in values]
         else:
-            parts = [one[place.index(part)] for one in values]
+            parts = [held[place.index(part)] for held in values]
         return parts if many else parts[0]
 
     def _of_file(self, part: str, url: str) -> Any:
@@ -216,7 +216,7 @@ class Tracer:
         found = (location, retraced)
         for detail in assembly.details_of(placed) if placed.parent is None else ():
             other = self._run.state.kind_of(detail)
-            field = next((one for one in self._kinds[other].fields if one.name == name), None)
+            field = next((spec for spec in self._kinds[other].fields if spec.name == name), None)
             if field is None:
                 continue
             if field.by_route:
@@ -241,9 +241,9 @@ class Tracer:
         self, table: str, kind: str, placed: LocatedRow, name: str
     ) -> tuple[CellLocation | None, Retraced | None]:
         compiled = self._kinds[kind]
-        child = next((one for one in compiled.lists if one.table == table), None)
+        child = next((inner for inner in compiled.lists if inner.table == table), None)
         fields: tuple[Field, ...] = child.fields if child is not None and compiled.table != table else compiled.fields
-        field = next((one for one in fields if one.name == name), None)
+        field = next((spec for spec in fields if spec.name == name), None)
         if field is None:
             return None, None
         location = self._location_of(placed.visit.page, kind, placed.number)

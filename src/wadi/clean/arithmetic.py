@@ -139,14 +139,14 @@ class Formula:
                 test = self._value(node.test, row)
                 return None if test is None else self._value(node.body if test else node.orelse, row)
             case ast.Call(func=ast.Name(id=name)):
-                values = [self._value(one, row) for one in node.args]
+                values = [self._value(arg, row) for arg in node.args]
                 if name == "first":
                     return next((value for value in values if value is not None), None)
                 return None if None in values else FUNCTIONS[name][0](*values)
         raise AssertionError(node)
 
     def _compared(self, node: ast.Compare, row: Mapping[str, Any]) -> bool | None:
-        values = [self._value(one, row) for one in (node.left, *node.comparators)]
+        values = [self._value(operand, row) for operand in (node.left, *node.comparators)]
         if None in values:
             return None
         pairs = zip(node.ops, values, values[1:], strict=False)
@@ -155,7 +155,7 @@ class Formula:
     def _joined(self, node: ast.BoolOp, row: Mapping[str, Any]) -> bool | None:
         """Three-valued: what decides it decides, else a missing part leaves it open."""
         decides = isinstance(node.op, ast.Or)
-        values = [self._value(one, row) for one in node.values]
+        values = [self._value(operand, row) for operand in node.values]
         if any(value is not None and bool(value) is decides for value in values):
             return decides
         return None if None in values else not decides

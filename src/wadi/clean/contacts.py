@@ -86,7 +86,7 @@ def point_reader(order: str | None = None) -> Callable[[str], list[float]]:
         angles = list(_ANGLE.finditer(_split_by_commas(plain)))
         if len(angles) != 2:
             raise NotReadable("not-a-point", f"{text!r} is no point: two angles are wanted, {len(angles)} are there")
-        values = [(_degrees(one, text), (one["before"] or one["after"] or "").upper()) for one in angles]
+        values = [(_degrees(angle, text), (angle["before"] or angle["after"] or "").upper()) for angle in angles]
         by_letter = {("lat" if letter in "NS" else "lon"): value for value, letter in values if letter}
         if len(by_letter) == 2:
             lat, lon = by_letter["lat"], by_letter["lon"]

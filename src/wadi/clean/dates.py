@@ -72,15 +72,15 @@ def date_reader(pattern: str | None = None, locale: str | None = None, *, this_y
         skeletons = locale_of(locale or "en").datetime_skeletons
         named = [str(formats[length].pattern) for length in _LENGTHS]
         named += [str(skeletons[name].pattern) for name in _SKELETONS if name in skeletons]
-        patterns = [date_pattern(one, locale) for one in dict.fromkeys([*named, *_WORDY])]
+        patterns = [date_pattern(name, locale) for name in dict.fromkeys([*named, *_WORDY])]
     wanted = f'format "{pattern}"' if pattern else f'locale "{locale}"'
 
     def read(text: str) -> date:
         plain = latin_digits(text).strip()
-        for one in patterns:
-            found = one.expression.fullmatch(plain)
+        for form in patterns:
+            found = form.expression.fullmatch(plain)
             if found:
-                return date_of(found, one.months, text, this_year)
+                return date_of(found, form.months, text, this_year)
         raise NotReadable("not-a-date", f"{text!r} is no date in {wanted}", example_of(patterns[:4], locale))
 
     return read
@@ -96,13 +96,13 @@ def month_reader(
     else:
         skeletons = locale_of(locale or "en").datetime_skeletons
         named = [str(skeletons[name].pattern) for name in _PARTIAL_SKELETONS if name in skeletons]
-        patterns = [date_pattern(one, locale, needs) for one in dict.fromkeys(["y-MM", *named, "MMMM y", "MMM y"])]
+        patterns = [date_pattern(name, locale, needs) for name in dict.fromkeys(["y-MM", *named, "MMMM y", "MMM y"])]
 
     def read(text: str) -> str:
         plain = latin_digits(text).strip()
-        for one in patterns:
-            if (found := one.expression.fullmatch(plain)) is not None:
-                day = date_of(found, one.months, text, this_year)
+        for form in patterns:
+            if (found := form.expression.fullmatch(plain)) is not None:
+                day = date_of(found, form.months, text, this_year)
                 return f"{day.year:04}-{day.month:02}"
         raise NotReadable("not-a-date", f"{text!r} is no year and month", 'format = "MMMM y" says how it is written')
 
@@ -225,6 +225,6 @@ def example_of(patterns: list[DatePattern], locale: str | None) -> str:
 
     day = datetime(2026, 11, 3, 14, 5, tzinfo=UTC)
     shown = dict.fromkeys(
-        format_datetime(day, one.pattern, locale=(locale or "en").replace("-", "_")) for one in patterns
+        format_datetime(day, pattern.pattern, locale=(locale or "en").replace("-", "_")) for pattern in patterns
     )
     return "so written it would look like  " + "  or  ".join(shown)

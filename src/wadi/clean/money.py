@@ -75,8 +75,8 @@ def _symbols_of(locale: str | None) -> dict[str, str | None]:
 
         parsed = locale_of(locale)
         territory = parsed.territory or _usual_territory(parsed.language)
-        own: list[Any] = list(get_territory_currencies(territory)) if territory else []
-        for code in own:
+        currencies: list[Any] = list(get_territory_currencies(territory)) if territory else []
+        for code in currencies:
             for symbol in (
                 get_currency_symbol(code, parsed),
                 get_currency_symbol(code, f"{parsed.language}_{territory}"),
@@ -84,7 +84,7 @@ def _symbols_of(locale: str | None) -> dict[str, str | None]:
                 if not symbol.isascii() or symbol != code:
                     found[symbol] = code
             found[_narrow(code)] = code
-    return dict(sorted(((s, c) for s, c in found.items() if s), key=lambda one: -len(one[0])))
+    return dict(sorted(((s, c) for s, c in found.items() if s), key=lambda pair: -len(pair[0])))
 
 
 def _narrow(code: str) -> str:

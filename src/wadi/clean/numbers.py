@@ -240,7 +240,7 @@ def _factor(rest: str, writing: NumberWriting, scales: Mapping[str, Decimal], *,
     """By what the number is multiplied for what stands after it; None where that is neither scale nor unit."""
     if not rest or _is_unit(rest, writing.unit):
         return Decimal(1)
-    for unit, factor in sorted(writing.units, key=lambda one: rest != one[0]):
+    for unit, factor in sorted(writing.units, key=lambda pair: rest != pair[0]):
         if _is_unit(rest, unit):
             return Decimal(repr(factor))
     for scale in sorted(scales, key=len, reverse=True):

@@ -22,7 +22,7 @@ def output_of(pattern: str, locale: str | None) -> Callable[[Any], Any]:
 
     words = locale_of(locale or "en")
     try:
-        if unknown := [one for one in _LETTER.findall(_QUOTED.sub("", pattern)) if one not in PATTERN_CHARS]:
+        if unknown := [letter for letter in _LETTER.findall(_QUOTED.sub("", pattern)) if letter not in PATTERN_CHARS]:
             raise ValueError(f'"{unknown[0]}" is no letter of a pattern; words stand in quotes')
         parsed = parse_pattern(pattern)
         parsed.apply(datetime(2026, 11, 3, 14, 5, tzinfo=UTC), words)
@@ -43,5 +43,7 @@ def asks_beyond(pattern: str, kind: str) -> str:
 
     letters = {field[0] for what, field in tokenize_pattern(pattern) if what == "field"}
     of_times, of_zones = set("abBhHKkmsSA"), set("zZOvVXx")
-    known = {"date": lambda one: one not in of_times | of_zones, "time": lambda one: one in of_times}.get(kind)
-    return "".join(sorted(one for one in letters if known is not None and not known(one)))
+    known = {"date": lambda letter: letter not in of_times | of_zones, "time": lambda letter: letter in of_times}.get(
+        kind
+    )
+    return "".join(sorted(letter for letter in letters if known is not None and not known(letter)))

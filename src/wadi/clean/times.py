@@ -47,13 +47,13 @@ def datetime_reader(
     if pattern is None and locale is None:
         return lambda text: _in_zone(_iso_moment(text), local)
     name = locale or "en"
-    patterns = [date_pattern(one, locale, _needs(one)) for one in ([pattern] if pattern else _moment_patterns(name))]
+    patterns = [date_pattern(form, locale, _needs(form)) for form in ([pattern] if pattern else _moment_patterns(name))]
 
     def read(text: str) -> datetime:
         plain = _AT.sub(" ", latin_digits(text).replace("\u202f", " ").strip())
-        for one in patterns:
-            if (found := one.expression.fullmatch(plain)) is not None:
-                moment = datetime.combine(date_of(found, one.months, text, this_year), _time_of(found, name, text))
+        for form in patterns:
+            if (found := form.expression.fullmatch(plain)) is not None:
+                moment = datetime.combine(date_of(found, form.months, text, this_year), _time_of(found, name, text))
                 return _in_zone(moment, local)
         what = f'format "{pattern}"' if pattern else f'locale "{locale}"'
         raise NotReadable(
@@ -75,14 +75,14 @@ def time_reader(pattern: str | None = None, locale: str | None = None) -> Callab
             dict.fromkeys([*_time_patterns(name), "HH:mm:ss", "HH:mm", "H'h'mm", "H.mm", "h:mm a", "h a", "ah:mm"])
         )
     )
-    patterns = [date_pattern(one, locale, (_needs(one)[-1],)) for one in named]
+    patterns = [date_pattern(form, locale, (_needs(form)[-1],)) for form in named]
 
     def read(text: str) -> time:
         if (known := _NAMED_TIMES.get(text.strip().casefold())) is not None:
             return known
         plain = latin_digits(text).replace("\u202f", " ").strip()
-        for one in patterns:
-            if (found := one.expression.fullmatch(plain)) is not None:
+        for form in patterns:
+            if (found := form.expression.fullmatch(plain)) is not None:
                 return _time_of(found, name, text)
         raise NotReadable("not-a-time", f"{text!r} is no time of day", 'format = "HH:mm" says how it is written')
 
@@ -102,16 +102,16 @@ def _time_patterns(locale: str) -> list[str]:
 def _moment_patterns(locale: str) -> list[str]:
     dates, joined = locale_of(locale).date_formats, locale_of(locale).datetime_formats
     found = [
-        str(joined[length]).replace("{1}", str(dates[length].pattern)).replace("{0}", one)
+        str(joined[length]).replace("{1}", str(dates[length].pattern)).replace("{0}", pattern)
         for length in _LENGTHS
-        for one in _time_patterns(locale)
+        for pattern in _time_patterns(locale)
     ]
     days = [str(dates[length].pattern) for length in _LENGTHS]
     plain = [
-        f"{day}{between}{one}"
+        f"{day}{between}{form}"
         for day in [*days, "d MMMM y"]
         for between in (" ", ", ")
-        for one in ("HH:mm:ss", "HH:mm", "h:mm a")
+        for form in ("HH:mm:ss", "HH:mm", "h:mm a")
     ]
     return list(dict.fromkeys([*found, *plain]))
 

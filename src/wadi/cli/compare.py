@@ -83,12 +83,12 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.output is not None:
         _write(args.output, found, args)
     if args.json:
-        write_json({"old": args.old, "new": args.new, "tables": [one.as_dict() for one in found]}, out)
+        write_json({"old": args.old, "new": args.new, "tables": [table.as_dict() for table in found]}, out)
     elif not args.quiet:
         to = console(out)
-        for one in found:
-            to.print(comparison_view(one, verbose=args.verbose))
-    return Status.NOT_ALL if args.exit_code and any(one.differs for one in found) else Status.DONE
+        for table in found:
+            to.print(comparison_view(table, verbose=args.verbose))
+    return Status.NOT_ALL if args.exit_code and any(table.differs for table in found) else Status.DONE
 
 
 def _names(text: str | None) -> list[str]:
@@ -110,11 +110,11 @@ def _write(path: Path, found: Sequence[Comparison], args: argparse.Namespace) ->
     if path.suffix.lower() == ".html":
         from wadi.quality.html import rendered
 
-        title = f"What changed: {', '.join(one.table for one in found)}"
+        title = f"What changed: {', '.join(table.table for table in found)}"
         page = rendered("compare.html", title=title, old=args.old, new=args.new, tables=found, most=_HTML_ROWS)
         path.write_text(page, "utf-8")
         return
-    records = (record for one in found for record in one.rows())
+    records = (record for table in found for record in table.rows())
     if path.suffix.lower() == ".jsonl":
         import orjson
 
@@ -131,31 +131,34 @@ def _write(path: Path, found: Sequence[Comparison], args: argparse.Namespace) ->
         writer.writerows([disarmed(value) for value in record.values()] for record in records)
 
 
-def comparison_view(one: Comparison, *, verbose: bool = False) -> RenderableType:
+def comparison_view(comparison: Comparison, *, verbose: bool = False) -> RenderableType:
     """A comparison for people."""
     from rich.console import Group
 
     from wadi.cli.show import plain, plural
 
     most = 10**9 if verbose else _SHOWN_KEYS
-    counts = f"{len(one.added):,} added, {len(one.removed):,} removed, {len(one.changed_keys):,} changed, {one.same:,} the same"
-    lines = [plain(f"{one.table}: {one.old_rows:,} rows before, {one.new_rows:,} now: {counts}", "bold")]
-    if not one.key:
+    counts = f"{len(comparison.added):,} added, {len(comparison.removed):,} removed"
+    counts += f", {len(comparison.changed_keys):,} changed, {comparison.same:,} the same"
+    lines = [
+        plain(f"{comparison.table}: {comparison.old_rows:,} rows before, {comparison.new_rows:,} now: {counts}", "bold")
+    ]
+    if not comparison.key:
         lines.append(plain("  no key is known: rows are told apart by all their cells (--key A,B names one)", "yellow"))
-    for count, side in zip(one.again, ("before", "now"), strict=True):
+    for count, side in zip(comparison.again, ("before", "now"), strict=True):
         if count:
             lines.append(plain(f"  {plural(count, 'row')} {side} whose key stands there already: left out", "yellow"))
-    for names, word in ((one.new_columns, "new columns"), (one.gone_columns, "columns that are gone")):
+    for names, word in ((comparison.new_columns, "new columns"), (comparison.gone_columns, "columns that are gone")):
         if names:
             lines.append(plain(f"  {word}: {', '.join(names)}", "yellow"))
-    if one.left_out:
-        lines.append(plain(f"  not compared: {', '.join(one.left_out)}", "dim"))
-    for rows, word, style in ((one.added, "added", "green"), (one.removed, "removed", "red")):
+    if comparison.left_out:
+        lines.append(plain(f"  not compared: {', '.join(comparison.left_out)}", "dim"))
+    for rows, word, style in ((comparison.added, "added", "green"), (comparison.removed, "removed", "red")):
         if rows:
             keys = ", ".join(_short(" ".join(map(str, key))) for key, _ in rows[:most])
             more = f" and {len(rows) - most:,} more" if len(rows) > most else ""
             lines.append(plain(f"  {word}: {keys}{more}", style))
-    changes = sorted(one.changed.values(), key=lambda changes: -changes.count)
+    changes = sorted(comparison.changed.values(), key=lambda changes: -changes.count)
     return Group(*lines, *(_changes_view(column, most=most if verbose else _SHOWN) for column in changes), plain(""))
 
 
@@ -181,15 +184,15 @@ def _changes_view(column: ColumnChanges, *, most: int) -> RenderableType:
                 plain("   "), plain(f"{count:,} ×", "dim"), plain(_cell(old)), plain("→", "dim"), plain(_cell(new))
             )
     else:
-        for one in column.largest(most)[: len(others) or most]:
-            size = f"{one.size:+,.6g}" if one.size is not None else ""
-            key = _short(" ".join(map(str, one.key)))
+        for change in column.largest(most)[: len(others) or most]:
+            size = f"{change.size:+,.6g}" if change.size is not None else ""
+            key = _short(" ".join(map(str, change.key)))
             grid.add_row(
                 plain("   "),
                 plain(key),
-                plain(_cell(one.old)),
+                plain(_cell(change.old)),
                 plain("→", "dim"),
-                plain(_cell(one.new)),
+                plain(_cell(change.new)),
                 plain(size, "dim"),
             )
     lines.append(grid)

@@ -209,10 +209,10 @@ def _copy_examples(folder: Path, args: argparse.Namespace, err: TextIO) -> Statu
     try:
         folder.mkdir(parents=True, exist_ok=True)
         with example("") as bundled:
-            found = [one for one in sorted(bundled.iterdir()) if one.is_file()]
-            new = [one for one in found if not (folder / one.name).exists()]
-            for one in new:
-                shutil.copyfile(one, folder / one.name)
+            found = [file for file in sorted(bundled.iterdir()) if file.is_file()]
+            new = [file for file in found if not (folder / file.name).exists()]
+            for file in new:
+                shutil.copyfile(file, folder / file.name)
     except OSError as error:
         what = f"the examples cannot be copied: {error.strerror}"
         raise UsageError(Problem("not-writable", what, Place(str(folder)))) from error

@@ -187,27 +187,27 @@ def _word_dict(verdict: RobotsVerdict | None) -> dict[str, Any] | None:
 
 def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:
     found: list[tuple[str, list[Any]]] = []
-    for one in look.candidates:
-        head, *first = _rows_head(one)
+    for candidate in look.candidates:
+        head, *first = _rows_head(candidate)
         if not found or verbose:
-            lines = [head, *first, *_field_lines(one.fields, width)]
+            lines = [head, *first, *_field_lines(candidate.fields, width)]
         else:
-            lines = [head, "; ".join([*first, plural(len(one.fields), "field")])]
+            lines = [head, "; ".join([*first, plural(len(candidate.fields), "field")])]
         found.append((f"rows {len(found) + 1}", lines))
     return found
 
 
-def _rows_head(one: RowsFound | JsonRows) -> list[Any]:
+def _rows_head(candidate: RowsFound | JsonRows) -> list[Any]:
     """What picks the rows, how many there are, and of HTML what the first one says."""
     from wadi.learn.look import RowsFound
     from wadi.page.nodes import pieces_of_text
 
-    if not isinstance(one, RowsFound):
-        return [plain(f"{one.expression}    {plural(one.count, 'row')}", "bold")]
-    odd = f", {one.rows.left_out} left out that are no rows like these" if one.rows.left_out else ""
-    pieces = (" ".join(text.split()) for text in pieces_of_text(one.rows.rows[0]))
+    if not isinstance(candidate, RowsFound):
+        return [plain(f"{candidate.expression}    {plural(candidate.count, 'row')}", "bold")]
+    odd = f", {candidate.rows.left_out} left out that are no rows like these" if candidate.rows.left_out else ""
+    pieces = (" ".join(text.split()) for text in pieces_of_text(candidate.rows.rows[0]))
     sample = shortened(" · ".join(piece for piece in pieces if piece), 88)
-    return [plain(f"{one.expression}    {plural(one.rows.count, 'row')}{odd}", "bold"), f"first: {sample}"]
+    return [plain(f"{candidate.expression}    {plural(candidate.rows.count, 'row')}{odd}", "bold"), f"first: {sample}"]
 
 
 def _field_lines(fields: Sequence[FieldGuess], width: int) -> list[Any]:
@@ -222,17 +222,17 @@ def _fields_table(fields: Sequence[FieldGuess], width: int) -> RenderableType:
 
     from wadi.learn.fields import as_key
 
-    names = [as_key(one.name) for one in fields]
-    written = [one.as_plan() for one in fields]
+    names = [as_key(field.name) for field in fields]
+    written = [field.as_plan() for field in fields]
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False, pad_edge=False)
     plans = min(_PLAN_WIDTH, 2 + max(map(len, written)))
     room = max(12, width - _BLOCK_WIDTH - max(map(len, names)) - plans - 12)
     for right in (False, False, True, False):
         table.add_column(no_wrap=True, justify="right" if right else "left")
-    for one, name, plan in zip(fields, names, written, strict=True):
-        shown = " | ".join(shortened(sample, 24) for sample in one.samples)
-        shown += f"  ({percent(round(one.several * 100), 100)} several)" if one.several else ""
-        cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(one.share * 1000), 1000)))
+    for found, name, plan in zip(fields, names, written, strict=True):
+        shown = " | ".join(shortened(sample, 24) for sample in found.samples)
+        shown += f"  ({percent(round(found.several * 100), 100)} several)" if found.several else ""
+        cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(found.share * 1000), 1000)))
         table.add_row(plain(name), *cells, plain(shortened(shown, room), "dim"))
     return table
 
@@ -240,12 +240,12 @@ def _fields_table(fields: Sequence[FieldGuess], width: int) -> RenderableType:
 def _outline_lines(look: Look, most: int) -> list[Any]:
     if not look.paths:
         return []
-    width = min(48, max(len(one.path) for one in look.paths))
+    width = min(48, max(len(path.path) for path in look.paths))
     lines = []
-    for one in look.paths[:most]:
-        types = "/".join(name for name, _ in one.types.most_common())
-        samples = " | ".join(shortened(sample, 24) for sample in one.samples)
-        lines.append(f"{shortened(one.path, 48):<{width}}  {one.count:>5} × {types:<10} {samples}".rstrip())
+    for path in look.paths[:most]:
+        types = "/".join(name for name, _ in path.types.most_common())
+        samples = " | ".join(shortened(sample, 24) for sample in path.samples)
+        lines.append(f"{shortened(path.path, 48):<{width}}  {path.count:>5} × {types:<10} {samples}".rstrip())
     return [*lines, *([f"… {len(look.paths) - most} more paths (-v shows them)"] if len(look.paths) > most else [])]
 
 
@@ -260,9 +260,9 @@ def _table_lines(look: Look) -> list[str]:
 
 def _label_lines(look: Look) -> list[str]:
     lines = []
-    for one in look.labels[:4]:
-        pairs = ", ".join(f"{shortened(label, 20)} = {shortened(value, 24)}" for label, value in one.pairs[:8])
-        lines.append(f"{one.expression}    {one.count} × {pairs}")
+    for found in look.labels[:4]:
+        pairs = ", ".join(f"{shortened(label, 20)} = {shortened(value, 24)}" for label, value in found.pairs[:8])
+        lines.append(f"{found.expression}    {found.count} × {pairs}")
     return lines
 
 
@@ -284,15 +284,15 @@ def _data_lines(look: Look, most: int) -> list[str]:
         lines.append(f"{'attribute':<10}{name} on {plural(count, 'element')}: {shortened(first, 60)}")
     for rows in look.data_rows:
         lines.append(
-            f"{'rows':<10}{rows.expression}: {rows.count} with {', '.join(one.name for one in rows.fields[:8])}"
+            f"{'rows':<10}{rows.expression}: {rows.count} with {', '.join(field.name for field in rows.fields[:8])}"
         )
     return lines
 
 
 def _source_lines(look: Look, most: int) -> list[str]:
     return [
-        f"{one.url}  ({one.what}, {one.where}{f'; {one.alike} more with other numbers' if one.alike else ''})"
-        for one in look.sources[:most]
+        f"{source.url}  ({source.what}, {source.where}{f'; {source.alike} more with other numbers' if source.alike else ''})"
+        for source in look.sources[:most]
     ]
 
 

@@ -79,7 +79,7 @@ def described_files(targets: Iterable[str]) -> list[Path]:
     """The files that a Data Package describes: those of one table. Raises UsageError when there is none."""
     from wadi.table.destinations import holds_several, is_url
 
-    files = [Path(one) for one in targets if one != "-" and not is_url(one) and not holds_several(one)]
+    files = [Path(target) for target in targets if target != "-" and not is_url(target) and not holds_several(target)]
     if not files:
         what = "--package describes files of one table, and none is written"
         raise UsageError(Problem("bad-option", what, now="-o springs.csv --package"))

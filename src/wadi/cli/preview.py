@@ -87,7 +87,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         print(f"{args.output}: {plural(count, 'row')}", file=err)
     lacks = (
         bool(seen.unopened)
-        or any(one.is_rowless for one in seen.kinds.values())
+        or any(counted.is_rowless for counted in seen.kinds.values())
         or any(note.code in _NOT_ALL for note in seen.notes)
     )
     return Status.NOT_ALL if seen.failures or lacks else Status.DONE
@@ -103,7 +103,11 @@ def view(seen: Rehearsal, rows: int, width: int) -> RenderableType:
         parts += [plain(f"{table.name}: the first {plural(len(table.rows[:rows]), 'row')}", "bold"), shown]
         if left_out:
             parts.append(plain(f"{plural(len(left_out), 'more column')}: {', '.join(left_out)}", "dim"))
-        parts += [plain(""), _fields_view([one for one in seen.fields if one.table == table.name], width), plain("")]
+        parts += [
+            plain(""),
+            _fields_view([field for field in seen.fields if field.table == table.name], width),
+            plain(""),
+        ]
     parts += [
         plain(f"failed    {shortened(str(problem).splitlines()[0], 200)}", "yellow") for problem in seen.failures[:5]
     ]
@@ -122,28 +126,28 @@ def _fields_view(mine: list[FieldSeen], width: int) -> RenderableType:
     for heading in ("filled", "", "several", "unread"):
         table.add_column(heading, justify="right", no_wrap=True)
     table.add_column("samples", no_wrap=True)
-    left = max((len(one.name) for one in mine), default=0) + max((len(one.kind) for one in mine), default=0)
+    left = max((len(page.name) for page in mine), default=0) + max((len(page.kind) for page in mine), default=0)
     room = max(12, width - left - _FIELD_COUNTS_WIDTH)
-    for one in mine:
-        style = "red" if not one.filled and one.rows else ""
+    for page in mine:
+        style = "red" if not page.filled and page.rows else ""
         table.add_row(
-            plain(f"  {one.name}"),
-            plain(one.kind, "dim"),
-            plain(f"{one.filled} of {one.rows}", style),
-            plain(percent(one.filled, one.rows), style),
-            plain(str(one.several or ""), "yellow"),
-            plain(str(len(one.problems) or ""), "yellow"),
-            plain(shortened(" | ".join(shortened(sample, 26) for sample in one.samples), room), "dim"),
+            plain(f"  {page.name}"),
+            plain(page.kind, "dim"),
+            plain(f"{page.filled} of {page.rows}", style),
+            plain(percent(page.filled, page.rows), style),
+            plain(str(page.several or ""), "yellow"),
+            plain(str(len(page.problems) or ""), "yellow"),
+            plain(shortened(" | ".join(shortened(sample, 26) for sample in page.samples), room), "dim"),
         )
     return Group(table, *(plain(line, "yellow") for line in _problem_lines(mine)))
 
 
 def _problem_lines(fields: list[FieldSeen]) -> list[str]:
     lines = []
-    for one in fields:
-        for problem in one.problems[:_SHOWN_PROBLEMS]:
-            lines.append(f"  {one.name}: {shortened(problem.what, 120)} [{problem.code}]")
-            if problem.why and problem is one.problems[0]:
+    for field in fields:
+        for problem in field.problems[:_SHOWN_PROBLEMS]:
+            lines.append(f"  {field.name}: {shortened(problem.what, 120)} [{problem.code}]")
+            if problem.why and problem is field.problems[0]:
                 lines.append(f"    {shortened(problem.why, 130)}")
     return lines
 
@@ -153,15 +157,15 @@ def _note_lines(seen: Rehearsal) -> list[str]:
     first = {note.code: note for note in reversed(seen.notes)}
     lines = [f"note      {count} × {code}: {shortened(first[code].what, 140)}" for code, count in counted.items()]
     lines += [f'note      page "{kind}" was never opened: {way} led nowhere' for kind, way in seen.unopened.items()]
-    for kind, one in seen.kinds.items():
-        if one.pages and not one.rows and any(field.kind == kind for field in seen.fields):
-            near = f": {'; '.join(one.hints)}" if one.hints else ""
-            lines.append(f'note      page "{kind}": read, but no rows on {plural(one.pages, "page")}{near}')
+    for kind, its in seen.kinds.items():
+        if its.pages and not its.rows and any(field.kind == kind for field in seen.fields):
+            near = f": {'; '.join(its.hints)}" if its.hints else ""
+            lines.append(f'note      page "{kind}": read, but no rows on {plural(its.pages, "page")}{near}')
     return lines
 
 
 def _pages_line(seen: Rehearsal) -> str:
-    by_kind = ", ".join(f"{one.pages} {name}" for name, one in seen.kinds.items() if one.pages)
+    by_kind = ", ".join(f"{counted.pages} {name}" for name, counted in seen.kinds.items() if counted.pages)
     kept = f"; {seen.from_cache} from today's cache" if seen.from_cache else ""
     return f"read      {plural(len(seen.pages), 'page')} ({by_kind}){kept}"
 
@@ -186,16 +190,16 @@ def _as_dict(seen: Rehearsal, rows: int) -> dict[str, Any]:
         ],
         "fields": [
             {
-                "page": one.kind,
-                "table": one.table,
-                "name": one.name,
-                "rows": one.rows,
-                "filled": one.filled,
-                "several": one.several,
-                "samples": one.samples,
-                "problems": [{"raw": p.raw, "code": p.code, "what": p.what} for p in one.problems],
+                "page": field.kind,
+                "table": field.table,
+                "name": field.name,
+                "rows": field.rows,
+                "filled": field.filled,
+                "several": field.several,
+                "samples": field.samples,
+                "problems": [{"raw": p.raw, "code": p.code, "what": p.what} for p in field.problems],
             }
-            for one in seen.fields
+            for field in seen.fields
         ],
         "pages": [{"kind": kind, "url": url, "from_cache": kept} for kind, url, kept in seen.pages],
         "failures": [problem.as_dict() for problem in seen.failures],

@@ -46,9 +46,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     with ExitStack() as stack:
         whole = sources_of(args.what, args.runs, args.table, stack, report)
-        sources = [_narrowed(one, args.columns) for one in whole]
+        sources = [_narrowed(measured, args.columns) for measured in whole]
         # Rows are doubled that are the same in all columns, whichever are shown.
-        profiles = [_shown_columns(profile_of(one), source.names) for one, source in zip(whole, sources, strict=True)]
+        profiles = [
+            _shown_columns(profile_of(measured), source.names) for measured, source in zip(whole, sources, strict=True)
+        ]
         drawn: list[Path] = []
         if args.charts is not None:
             from wadi.quality.charts import write_charts
@@ -56,7 +58,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             for profile, source in zip(profiles, sources, strict=True):
                 drawn += write_charts(profile, source, args.charts)
     if args.json:
-        write_json({"tables": [one.as_dict() for one in profiles], "charts": [str(path) for path in drawn]}, out)
+        write_json({"tables": [shown.as_dict() for shown in profiles], "charts": [str(path) for path in drawn]}, out)
         return Status.DONE
     to = console(out)
     for profile in profiles:
@@ -91,7 +93,7 @@ def _shown_columns(profile: TableProfile, names: Sequence[str]) -> TableProfile:
     """The profile with these columns alone, in this order."""
     from dataclasses import replace
 
-    by_name = {one.column.name: one for one in profile.columns}
+    by_name = {column.column.name: column for column in profile.columns}
     return replace(profile, columns=tuple(by_name[name] for name in names))
 
 
@@ -110,18 +112,17 @@ def profile_view(profile: TableProfile) -> RenderableType:
     grid.add_column("filled", justify="right")
     grid.add_column("distinct", justify="right")
     grid.add_column("values", overflow="fold")
-    for one in profile.columns:
-        kind = (
-            f"{one.column.type}{' list' if one.column.many else ''}{f', {one.column.unit}' if one.column.unit else ''}"
-        )
-        style = "red" if profile.rows and not one.filled else ""
-        lines = list(_value_lines(one))
+    for column in profile.columns:
+        kind = f"{column.column.type}{' list' if column.column.many else ''}"
+        kind += f", {column.column.unit}" if column.column.unit else ""
+        style = "red" if profile.rows and not column.filled else ""
+        lines = list(_value_lines(column))
         grid.add_row(
-            plain(f"  {one.column.name}"),
+            plain(f"  {column.column.name}"),
             plain(kind, "dim"),
-            plain(percent(one.filled, one.rows), style),
-            plain(f"{one.distinct:,}"),
-            Group(*lines) if lines else plain("nothing" if not one.filled else "", style),
+            plain(percent(column.filled, column.rows), style),
+            plain(f"{column.distinct:,}"),
+            Group(*lines) if lines else plain("nothing" if not column.filled else "", style),
         )
     parts: list[RenderableType] = [head, grid]
     if profile.gaps:
@@ -130,14 +131,14 @@ def profile_view(profile: TableProfile) -> RenderableType:
     return Group(*parts, plain(""))
 
 
-def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
+def _value_lines(profile: ColumnProfile) -> Iterable[RenderableType]:
     """What a column holds, in words."""
     from wadi.cli.show import plain
     from wadi.quality.words import figure
 
-    numbers = one.numbers
-    if one.first is not None and numbers is not None:
-        yield plain(f"{one.first} to {one.last}")
+    numbers = profile.numbers
+    if profile.first is not None and numbers is not None:
+        yield plain(f"{profile.first} to {profile.last}")
         yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
         return
     if numbers is not None:
@@ -149,19 +150,19 @@ def _value_lines(one: ColumnProfile) -> Iterable[RenderableType]:
             listed = ", ".join(figure(value) for value in numbers.extremes[:3])
             yield plain(f"{numbers.outliers:,} far out: {listed}", "yellow")
         return
-    repeated = [(value, count) for value, count in one.frequent if count > 1]
+    repeated = [(value, count) for value, count in profile.frequent if count > 1]
     if repeated:
         listed = ", ".join(f"{_short(value)} ({count:,})" for value, count in repeated[:_SHOWN_VALUES])
-        more = one.distinct - len(repeated[:_SHOWN_VALUES])
+        more = profile.distinct - len(repeated[:_SHOWN_VALUES])
         yield plain(listed + (f", {more:,} more" if more > 0 else ""))
-    elif one.filled:
-        yield plain("all different: " + ", ".join(_short(value) for value, _ in one.frequent[:2]))
-    if one.texts is not None and one.filled:
-        texts = one.texts
+    elif profile.filled:
+        yield plain("all different: " + ", ".join(_short(value) for value, _ in profile.frequent[:2]))
+    if profile.texts is not None and profile.filled:
+        texts = profile.texts
         length = str(texts.shortest) if texts.shortest == texts.longest else f"{texts.shortest} to {texts.longest}"
         shape, count = texts.shapes[0]
         # A shape that few have says nothing: names and notes have none.
-        says_something = any(not c.isalpha() and c not in "+ " for c in shape) and one.column.type != "url"
+        says_something = any(not c.isalpha() and c not in "+ " for c in shape) and profile.column.type != "url"
         common = f"; shape {_short(shape)}" if says_something and count > 0.6 * texts.shaped else ""
         yield plain(f"length {length}{common}" + (f" ({count:,})" if common and count < texts.shaped else ""), "dim")
 

@@ -118,8 +118,8 @@ class Tally:
             case Closed():
                 self._tell(f"outside the plan's hours: waiting {event.seconds / 3600:.1f} h", now + event.seconds)
             case Stopping():
-                what = plural(event.in_flight, "page") if event.in_flight else "nothing"
-                self._tell(f"stopping: {what} in flight is taken; Ctrl-C again stops at once", now + 60)
+                what = f", waiting for {plural(event.in_flight, 'page')} under way" if event.in_flight else ""
+                self._tell(f"stopping{what}; Ctrl-C again stops at once", now + 60)
             case HostGivenUp():
                 self._tell(
                     f"giving up on {event.host} for now: {self._cut(event.why, 70)}; wadi resume retries", now + 3600
@@ -165,7 +165,7 @@ class Tally:
         if len(self.hosts) < 2:
             return ""
         now = self._clock()
-        order = sorted(self.hosts.items(), key=lambda one: (not one[1].is_troubled(now), -one[1].in_flight))
+        order = sorted(self.hosts.items(), key=lambda item: (not item[1].is_troubled(now), -item[1].in_flight))
         shown = "; ".join(f"{name} {host.word(now)}" for name, host in order[:_SHOWN_HOSTS])
         more = len(order) - _SHOWN_HOSTS
         return f"hosts     {shown}" + (f"; … {more} more" if more > 0 else "")
@@ -195,7 +195,7 @@ class Tally:
     @property
     def pace_line(self) -> str:
         """Which hosts are asked more slowly than the plan allows, and why."""
-        slowed = [f"{one.host} every {one.pause_s:.1f} s: {one.why}" for one in self.paces.values()]
+        slowed = [f"{pace.host} every {pace.pause_s:.1f} s: {pace.why}" for pace in self.paces.values()]
         return "slower    " + "; ".join(slowed[:3]) if slowed else ""
 
     @property

@@ -48,7 +48,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.json:
         from wadi.cli.show import write_json
 
-        write_json({"runs": [_as_dict(one) for one in found]}, out)
+        write_json({"runs": [_as_dict(known) for known in found]}, out)
         return Status.DONE
     if not found:
         print(f"no runs in {args.runs}/;  wadi run PLAN  makes one", file=err)
@@ -68,14 +68,14 @@ def _expire(found: list[RunFound], err: TextIO) -> Status:
     from wadi.cli.show import plural, shown_size
 
     count = 0
-    for one in found:
-        if one.state in ("damaged", "in use"):
+    for known in found:
+        if known.state in ("damaged", "in use"):
             continue
-        with Run.open(one.folder) as opened:
+        with Run.open(known.folder) as opened:
             size = expire(opened, datetime.now().astimezone())
         if size:
             count += 1
-            print(f"{one.folder}: stored pages removed, {shown_size(size)}", file=err)
+            print(f"{known.folder}: stored pages removed, {shown_size(size)}", file=err)
     print(f"{plural(count, 'run')} expired", file=err)
     return Status.DONE
 
@@ -90,19 +90,19 @@ def _view(found: list[RunFound]) -> Any:
         table.add_column(name, no_wrap=True)
     for name in ("rows", "pages", "failed", "waiting", "size"):
         table.add_column(name, justify="right", no_wrap=True)
-    for one in found:
-        style = "yellow" if one.state not in (End.COMPLETE, "in use") else ""
-        counts = [f"{count:,}" if count else "" for count in (one.rows, one.pages, one.failed, one.waiting)]
-        size = shown_size(one.size_bytes)
+    for known in found:
+        style = "yellow" if known.state not in (End.COMPLETE, "in use") else ""
+        counts = [f"{count:,}" if count else "" for count in (known.rows, known.pages, known.failed, known.waiting)]
+        size = shown_size(known.size_bytes)
         table.add_row(
-            plain(one.plan), plain(str(one.folder)), plain(one.state, style), *map(plain, counts), plain(size)
+            plain(known.plan), plain(str(known.folder)), plain(known.state, style), *map(plain, counts), plain(size)
         )
     return table
 
 
-def _as_dict(one: RunFound) -> dict[str, Any]:
+def _as_dict(found: RunFound) -> dict[str, Any]:
     names = ("plan", "state", "rows", "pages", "failed", "waiting", "size_bytes", "began")
-    return {"run": str(one.folder), **{name: getattr(one, name) for name in names}}
+    return {"run": str(found.folder), **{name: getattr(found, name) for name in names}}
 
 
 def _remove(args: argparse.Namespace, err: TextIO) -> Status:
@@ -112,8 +112,8 @@ def _remove(args: argparse.Namespace, err: TextIO) -> Status:
 
     folders = [find_run(name, Path(args.runs)) for name in args.remove]
     for folder in folders:
-        one = run_found(folder)
-        print(f"{folder}: {one.plan}, {one.state}, {one.rows:,} rows, {shown_size(one.size_bytes)}", file=err)
+        known = run_found(folder)
+        print(f"{folder}: {known.plan}, {known.state}, {known.rows:,} rows, {shown_size(known.size_bytes)}", file=err)
     if not args.yes:
         if not sys.stdin.isatty():
             what = "whether to remove them is asked at a terminal"

@@ -60,7 +60,7 @@ def cell_text(value: Any) -> str:
     if value is None or value == []:
         return ""
     if isinstance(value, list):
-        return shortened("; ".join(str(one) for one in value), _CELL)
+        return shortened("; ".join(str(member) for member in value), _CELL)
     return shortened(str(value), _CELL)
 
 

@@ -12,7 +12,7 @@ from wadi.cli.show import percent, plain, plural
 from wadi.cli.verify import in_short, is_in_short
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import listed, shortened
-from wadi.store.outcome import End, FailedPage, State
+from wadi.store.outcome import End, FailedPage, State, StatedTotal
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -39,7 +39,7 @@ class Summary:
     interrupted: bool
     pages: dict[State, int]
     tables: list[tuple[str, list[Column], Account]]
-    listings: list[tuple[str, str, int, int]]
+    listings: list[StatedTotal]
     failures: list[FailedPage]
     notes: list[tuple[str, dict[str, Any]]]
     written: list[tuple[str, int]]
@@ -81,11 +81,11 @@ class Summary:
         return self.verdict.stated
 
     @property
-    def short(self) -> list[tuple[str, str, int, int]]:
+    def short(self) -> list[StatedTotal]:
         """The listings that gave other than the stated number of rows, when the crawl came to its end."""
         if self.end is not End.COMPLETE:
             return []
-        return [listing for listing in self.listings if listing[2] != listing[3]]
+        return [listing for listing in self.listings if listing.stated != listing.rows]
 
     @property
     def rows_missing(self) -> bool:
@@ -101,9 +101,11 @@ class Summary:
             "pages": {state.name.lower(): count for state, count in self.pages.items()},
             "spent": dict(self.spent),
             "stated_total": self.stated,
-            "listings": [dict(zip(("kind", "url", "stated", "rows"), one, strict=True)) for one in self.listings],
+            "listings": [listing._asdict() for listing in self.listings],
             "tables": [_table_dict(*table) for table in self.tables],
-            "failures": [{"kind": one.kind, "url": one.url, "problem": one.problem} for one in self.failures],
+            "failures": [
+                {"kind": failure.kind, "url": failure.url, "problem": failure.problem} for failure in self.failures
+            ],
             "notes": [{"url": url, "problem": note} for url, note in self.notes],
             "files": [{"path": path, "rows": rows} for path, rows in self.written],
             "held_back": list(self.held_back),
@@ -165,17 +167,17 @@ class Summary:
             *self._total_lines(verbose, cuts=cuts),
         ]
         most = len(self.failures) if verbose else _SHOWN_FAILURES
-        for one in self.failures[:most]:
-            what = one.problem["what"]
-            where = "" if one.url in what else f"{one.url}: "
-            lines.append(f"  failed  {one.kind}  {_cut(where + what, 400, cuts)} [{one.problem['code']}]")
+        for failure in self.failures[:most]:
+            what = failure.problem["what"]
+            where = "" if failure.url in what else f"{failure.url}: "
+            lines.append(f"  failed  {failure.kind}  {_cut(where + what, 400, cuts)} [{failure.problem['code']}]")
         if len(self.failures) > most:
-            causes = Counter(one.problem["code"] for one in self.failures[most:])
+            causes = Counter(failure.problem["code"] for failure in self.failures[most:])
             rest = ", ".join(f"{count} {code}" for code, count in causes.most_common())
             lines.append(f"  … and {len(self.failures) - most} more ({rest}); -v lists them")
-        in_verdict = {one.code for one in self.verdict.findings if one.fails and is_in_short(one.code)}
+        in_verdict = {finding.code for finding in self.verdict.findings if finding.fails and is_in_short(finding.code)}
         # Pages without rows are counted with their table.
-        notes = [one for one in self.notes if one[1]["code"] not in {*in_verdict, "rowless"}]
+        notes = [note for note in self.notes if note[1]["code"] not in {*in_verdict, "rowless"}]
         for code, (count, url, example) in _grouped(notes).items():
             lines.append(
                 f"  note    {count} × {code}: {_cut(example if url in example else f'{url}: {example}', 160, cuts)}"
@@ -209,9 +211,9 @@ class Summary:
         """Which hosts were asked more slowly than the plan allows, and why."""
         slowed: list[dict[str, Any]] = self.spent.get("slowed") or []
         lines = [
-            f"pace      {one['host']}: up to {one['slowest_s']:.1f} s between requests ({one['why']}), in all"
-            f" {one['longer_s']:.0f} s longer than at the plan's pace"
-            for one in slowed[:_SHOWN_FAILURES]
+            f"pace      {host['host']}: up to {host['slowest_s']:.1f} s between requests ({host['why']}), in all"
+            f" {host['longer_s']:.0f} s longer than at the plan's pace"
+            for host in slowed[:_SHOWN_FAILURES]
         ]
         more = len(slowed) - len(lines)
         return [*lines, *([f"pace      {plural(more, 'more host')} asked more slowly"] if more > 0 else [])]
@@ -221,8 +223,8 @@ class Summary:
         short = self.short
         if not short:
             return []
-        stated, came = sum(one[2] for one in self.listings), sum(one[3] for one in self.listings)
-        whole = f"{came:,} rows where the site states {stated:,}"
+        stated = sum(listing.stated for listing in self.listings)
+        whole = f"{sum(listing.rows for listing in self.listings):,} rows where the site states {stated:,}"
         lines = [f"totals    {len(short)} of {plural(len(self.listings), 'listing')} differ: {whole}"]
         most = len(short) if verbose else _SHOWN_FAILURES
         lines += [f"  {rows:,} of {total:,}  {kind}  {_cut(url, 100, cuts)}" for kind, url, total, rows in short[:most]]
@@ -332,9 +334,9 @@ def _account_lines(columns: list[Column], account: Account, *, cuts: bool) -> li
                 + (f" and {_cut(url, 80, cuts)}" if url != first else "")
                 for key, first, url in found.examples
             ]
-    for one in account.reject_ways.values():
-        said = f"{one.count:,} of {plural(account.given, 'row')}: {_cut(one.why, 120, cuts)}"
-        lines.append(f"rejects   {said} (first on {_cut(one.url, 70, cuts)})")
+    for rejected in account.reject_ways.values():
+        said = f"{rejected.count:,} of {plural(account.given, 'row')}: {_cut(rejected.why, 120, cuts)}"
+        lines.append(f"rejects   {said} (first on {_cut(rejected.url, 70, cuts)})")
     if account.incomplete:
         lines.append(f"details   {plural(account.incomplete, 'row')} without the detail page's columns")
     if account.earlier:

@@ -49,15 +49,15 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         places = [names.index(args.column)] if args.column is not None else range(len(names))
         traces = [tracer.cell(table, assembly, placed, place) for place in places]
         if args.json:
-            write_json({"table": table, "row": args.row, "cells": [_as_dict(one) for one in traces]}, out)
+            write_json({"table": table, "row": args.row, "cells": [_as_dict(trace) for trace in traces]}, out)
             return Status.DONE
         to = console(out)
         last: CellLocation | None = None
-        for one in traces:
-            if one.location is not None and (last is None or one.location != last):
-                to.print(_location_lines(one.location, opened.folder.name))
-                last = one.location
-            to.print(_cell_lines(one, whole=args.column is not None or args.verbose))
+        for trace in traces:
+            if trace.location is not None and (last is None or trace.location != last):
+                to.print(_location_lines(trace.location, opened.folder.name))
+                last = trace.location
+            to.print(_cell_lines(trace, whole=args.column is not None or args.verbose))
     return Status.DONE
 
 
@@ -78,33 +78,33 @@ def _location_lines(location: CellLocation, run: str) -> Text:
     return text
 
 
-def _cell_lines(one: CellTrace, *, whole: bool) -> Text:
+def _cell_lines(trace: CellTrace, *, whole: bool) -> Text:
     from rich.text import Text
 
     from wadi.problems import shortened
 
     text = Text()
-    text.append(f"  {one.column}", "bold cyan")
-    text.append(f" = {shortened(_shown(one.final), _WIDE)}")
-    if one.expression:
-        text.append(f"   {shortened(one.expression, 60)}", "dim")
+    text.append(f"  {trace.column}", "bold cyan")
+    text.append(f" = {shortened(_shown(trace.final), _WIDE)}")
+    if trace.expression:
+        text.append(f"   {shortened(trace.expression, 60)}", "dim")
     if not whole:
-        way = _way(one)
+        way = _way(trace)
         return text.append(f"\n    {' → '.join(way)}", "dim") if len(way) > 1 else text
-    if one.markup:
+    if trace.markup:
         text.append("\n    ")
-        text.append(_highlighted(one.markup, one.steps[0].value if one.steps else None))
-    for step in one.steps:
+        text.append(_highlighted(trace.markup, trace.steps[0].value if trace.steps else None))
+    for step in trace.steps:
         text.append(f"\n    {step.name:<24} ", "dim")
         text.append(shortened(_shown(step.value), _WIDE))
     return text
 
 
-def _way(one: CellTrace) -> list[str]:
+def _way(trace: CellTrace) -> list[str]:
     """The values that the stages made, each that differs from the one before it."""
     from wadi.problems import shortened
 
-    shown = [shortened(_shown(step.value), 34) for step in one.steps]
+    shown = [shortened(_shown(step.value), 34) for step in trace.steps]
     return [text for place, text in enumerate(shown) if place == 0 or text != shown[place - 1]]
 
 
@@ -130,19 +130,19 @@ def _shown(value: Any) -> str:
     return repr(value) if isinstance(value, str) else str(value)
 
 
-def _as_dict(one: CellTrace) -> dict[str, Any]:
+def _as_dict(trace: CellTrace) -> dict[str, Any]:
     from dataclasses import asdict
 
-    location = asdict(one.location) if one.location else None
+    location = asdict(trace.location) if trace.location else None
     steps = [
         {"stage": step.name, "value": _shown(step.value) if step.value.__class__.__name__ == "Unread" else step.value}
-        for step in one.steps
+        for step in trace.steps
     ]
     return {
-        "column": one.column,
-        "value": one.final,
+        "column": trace.column,
+        "value": trace.final,
         "page": location,
-        "expression": one.expression,
-        "markup": one.markup,
+        "expression": trace.expression,
+        "markup": trace.markup,
         "steps": steps,
     }

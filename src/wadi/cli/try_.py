@@ -57,7 +57,7 @@ def _keys() -> list[tuple[str, Any, str]]:
 
 def _kind(annotation: Any) -> dict[str, Any]:
     """How an option of a type is read: flags, choices, lists and tables by giving the option several times."""
-    inner = [one for one in (get_args(annotation) or (annotation,)) if one is not type(None)]
+    inner = [arg for arg in (get_args(annotation) or (annotation,)) if arg is not type(None)]
     whole = annotation if get_origin(annotation) in (list, dict, Literal) else inner[0]
     if whole is bool:
         return {"action": "store_true"}
@@ -95,15 +95,17 @@ def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out
     places = _PLACES_IN_JSON if args.json else 0 if args.rows else args.limit
     most = None if args.json or args.rows else args.limit
     source = source_of(document, page.reply)
-    tried = [[try_on(name, one, scope, source, places=places, most=most) for name, one in fields] for scope in scopes]
+    tried = [
+        [try_on(name, field, scope, source, places=places, most=most) for name, field in fields] for scope in scopes
+    ]
     if args.json:
         write_json(_as_dict(names, args.rows, tried), out)
     elif args.rows:
         _show_rows(names, tried, args, out)
     else:
-        for one in tried[0]:
-            if one.matches:
-                _show_matches(one, out)
+        for attempt in tried[0]:
+            if attempt.matches:
+                _show_matches(attempt, out)
     empty = [n for n in range(len(names)) if not any(row[n].matches for row in tried)]
     for number in empty if not args.json else ():
         if expressions:
@@ -122,8 +124,8 @@ def _field(expression: str | None, args: argparse.Namespace) -> tuple[str, Field
 
     given = {key: getattr(args, f"field_{key}") for key, _, _ in _keys()}
     keys = {key: _value(key, value) for key, value in given.items() if value not in (None, False)}
-    for one in [*([expression] if expression is not None else []), *keys.get("then", ())]:
-        _compiled(one)
+    for expr in [*([expression] if expression is not None else []), *keys.get("then", ())]:
+        _compiled(expr)
     try:
         return field_of(expression, keys, date.today().year)  # noqa: DTZ011
     except BadSetting as error:
@@ -164,15 +166,15 @@ def _compiled(expression: str) -> Any:
         ) from error
 
 
-def _show_matches(one: Tried, out: TextIO) -> None:
+def _show_matches(attempt: Tried, out: TextIO) -> None:
     to = console(out)
-    to.print(plain(f"{one.expression}    {plural(one.count, 'match', 'matches')}", "bold"))
-    for number, match in enumerate(one.matches, 1):
+    to.print(plain(f"{attempt.expression}    {plural(attempt.count, 'match', 'matches')}", "bold"))
+    for number, match in enumerate(attempt.matches, 1):
         to.print(_match_head(number, match))
         for line in _match_lines(match):
             to.print(line)
-    if one.count > len(one.matches):
-        to.print(plain(f"… {one.count - len(one.matches):,} more (--limit shows them)", "dim"))
+    if attempt.count > len(attempt.matches):
+        to.print(plain(f"… {attempt.count - len(attempt.matches):,} more (--limit shows them)", "dim"))
 
 
 def _match_head(number: int, match: Match) -> Text:
@@ -211,7 +213,7 @@ def _show_rows(expressions: list[str], tried: list[list[Tried]], args: argparse.
     for expression in expressions:
         table.add_column(plain(expression), no_wrap=True, overflow="ellipsis")
     for number, row in enumerate(tried[: args.limit], 1):
-        table.add_row(str(number), *(_row_cell(one) for one in row))
+        table.add_row(str(number), *(_row_cell(found) for found in row))
     to.print(table)
     if len(tried) > args.limit:
         to.print(plain(f"… {len(tried) - args.limit} more rows (--limit shows them)", "dim"))
@@ -221,13 +223,17 @@ def _show_rows(expressions: list[str], tried: list[list[Tried]], args: argparse.
             to.print(plain(line, "yellow"))
 
 
-def _row_cell(one: Tried) -> Text:
-    if not one.matches:
+def _row_cell(attempt: Tried) -> Text:
+    if not attempt.matches:
         return plain("–", "yellow")
-    if one.problem:
-        return plain(f"! {shortened(' | '.join(text for match in one.matches for text in match.texts), 40)}", "yellow")
-    more = f"  (+{len(one.matches) - 1})" if len(one.matches) > 1 and not isinstance(one.value, list) else ""
-    return plain(shortened(_written(one.value), 60) + more)
+    if attempt.problem:
+        return plain(
+            f"! {shortened(' | '.join(text for match in attempt.matches for text in match.texts), 40)}", "yellow"
+        )
+    more = (
+        f"  (+{len(attempt.matches) - 1})" if len(attempt.matches) > 1 and not isinstance(attempt.value, list) else ""
+    )
+    return plain(shortened(_written(attempt.value), 60) + more)
 
 
 def _written(value: Any) -> str:
@@ -240,15 +246,15 @@ def _written(value: Any) -> str:
 
 
 def _counts(expression: str, column: list[Tried]) -> list[str]:
-    none = [number for number, one in enumerate(column, 1) if not one.matches]
-    several = [number for number, one in enumerate(column, 1) if len(one.matches) > 1]
-    unread = [number for number, one in enumerate(column, 1) if one.problem]
+    none = [number for number, attempt in enumerate(column, 1) if not attempt.matches]
+    several = [number for number, attempt in enumerate(column, 1) if len(attempt.matches) > 1]
+    unread = [number for number, attempt in enumerate(column, 1) if attempt.problem]
     lines = []
     for rows, what in ((none, "nothing"), (several, "several matches"), (unread, "a value that cannot be read")):
         if rows:
             shown = ", ".join(map(str, rows[:12])) + (" …" if len(rows) > 12 else "")
             lines.append(f"{expression}: {what} in {plural(len(rows), 'row')}: {shown}")
-    reasons = {one.problem for one in column if one.problem}
+    reasons = {attempt.problem for attempt in column if attempt.problem}
     return lines + [f"  {shortened(reason, 150)}" for reason in sorted(reasons)[:2]]
 
 
@@ -265,7 +271,7 @@ def _explain(document: Document, scope: Scope, expression: str, out: TextIO) -> 
 
 
 def _as_dict(expressions: list[str], rows: str | None, tried: list[list[Tried]]) -> dict[str, Any]:
-    def matches(one: Tried) -> list[dict[str, Any]]:
+    def matches(attempt: Tried) -> list[dict[str, Any]]:
         return [
             {
                 "texts": match.texts,
@@ -275,11 +281,11 @@ def _as_dict(expressions: list[str], rows: str | None, tried: list[list[Tried]])
                 "line": match.line,
                 "path": match.path,
             }
-            for match in one.matches
+            for match in attempt.matches
         ]
 
-    found = [{e: matches(one) for e, one in zip(expressions, row, strict=True)} for row in tried]
-    cells = [{e: one.value for e, one in zip(expressions, row, strict=True)} for row in tried]
+    found = [{e: matches(tried_on) for e, tried_on in zip(expressions, row, strict=True)} for row in tried]
+    cells = [{e: tried_on.value for e, tried_on in zip(expressions, row, strict=True)} for row in tried]
     return {"rows": rows, "found": found if rows else found[0], "cells": cells if rows else cells[0]}
 
 

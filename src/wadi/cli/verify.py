@@ -57,27 +57,27 @@ def verdict_view(verdict: Verdict, *, verbose: bool = False, cuts: bool = True) 
 
     from wadi.cli.show import plain
 
-    fails = [one for one in verdict.findings if one.fails]
-    remarks = [one for one in verdict.findings if not one.fails]
+    fails = [finding for finding in verdict.findings if finding.fails]
+    remarks = [finding for finding in verdict.findings if not finding.fails]
     parts: list[RenderableType] = [plain(verdict.sentence, "bold green" if verdict.holds else "bold red")]
     for title, which, style in (("does not hold", fails, "red"), ("worth knowing", remarks, "")):
         if which:
             parts += [plain(""), plain(title, "bold")]
-            parts += [line for one in which for line in _lines(one, style, verbose=verbose, cuts=cuts)]
+            parts += [line for shown in which for line in _lines(shown, style, verbose=verbose, cuts=cuts)]
     if not verdict.earlier:
         parts += [plain(""), plain(verdict.compared, "dim")]
     return Group(*parts)
 
 
-def _lines(one: Finding, style: str, *, verbose: bool, cuts: bool) -> list[RenderableType]:
+def _lines(finding: Finding, style: str, *, verbose: bool, cuts: bool) -> list[RenderableType]:
     from wadi.cli.show import plain
     from wadi.problems import shortened
 
-    where = f"{one.table}: " if one.table and one.table not in one.what else ""
-    shown = one.examples if verbose else one.examples[:_SHOWN]
-    lines: list[RenderableType] = [plain(f"  {where}{one.what} [{one.code}]", style)]
+    where = f"{finding.table}: " if finding.table and finding.table not in finding.what else ""
+    shown = finding.examples if verbose else finding.examples[:_SHOWN]
+    lines: list[RenderableType] = [plain(f"  {where}{finding.what} [{finding.code}]", style)]
     lines += [plain(f"      {shortened(example, 180) if cuts else example}", "dim") for example in shown]
-    left = len(one.examples) - len(shown)
+    left = len(finding.examples) - len(shown)
     return lines + ([plain(f"      {left} more: -v", "dim")] if left else [])
 
 
@@ -88,9 +88,9 @@ def is_in_short(code: str) -> bool:
 
 def in_short(verdict: Verdict, folder: str) -> list[str]:
     """What is told of a verdict at the end of a run: what the run's own summary does not say."""
-    found = [one for one in verdict.findings if one.fails and is_in_short(one.code)]
+    found = [finding for finding in verdict.findings if finding.fails and is_in_short(finding.code)]
     if not found:
         return []
     lines = [f"verify    {len(found)} {'thing does' if len(found) == 1 else 'things do'} not hold"]
-    lines += [f"  {one.what} [{one.code}]" for one in found[:_IN_SHORT]]
+    lines += [f"  {shown.what} [{shown.code}]" for shown in found[:_IN_SHORT]]
     return [*lines, f"  all of it:  wadi verify {quote(folder)}"]

@@ -32,7 +32,7 @@ def signals_of(document: Document, size_bytes: int) -> Signals:
         has_challenge=any(
             _is_marked(element) for element in elements(document.top, "div", "form", "input", "iframe", "script", "img")
         ),
-        has_password=any((one.attr("type") or "").lower() == "password" for one in elements(document.top, "input")),
+        has_password=any((box.attr("type") or "").lower() == "password" for box in elements(document.top, "input")),
         has_refresh=any(
             (meta.attr("http-equiv") or "").lower() == "refresh" for meta in elements(document.top, "meta")
         ),

@@ -257,19 +257,19 @@ class Engine:
             return
         settled: list[tuple[_Fetched, Outcome]] = []
         lost = False
-        self._agenda.open(one.page.request.host for one in fetched)
-        for one in fetched:
+        self._agenda.open(fetch.page.request.host for fetch in fetched)
+        for fetch in fetched:
             try:
-                asked = self._asked.get(one.page.id)
-                outcome = replace(self._outcome(one), tries=asked.times if asked else None)
-                settled.append((one, outcome))
-                self._healthy(one, outcome)
+                asked = self._asked.get(fetch.page.id)
+                outcome = replace(self._outcome(fetch), tries=asked.times if asked else None)
+                settled.append((fetch, outcome))
+                self._healthy(fetch, outcome)
             except Blocked as block:
-                self._wait_for(one.page, block.problem)
+                self._wait_for(fetch.page, block.problem)
             except LoggedOut:
-                if (closed := self._sessions.closed(one.page)) is not None:
-                    settled.append((one, closed))
-                lost = lost or one.session == self._sessions.count
+                if (closed := self._sessions.closed(fetch.page)) is not None:
+                    settled.append((fetch, closed))
+                lost = lost or fetch.session == self._sessions.count
         await self._make_durable()
         self._commit(settled)
         if lost:
@@ -291,13 +291,13 @@ class Engine:
         new = self._state.commit(outcomes, self._task.limits.depth)
         self._agenda.open(new.hosts)
         self._counts[State.WAITING] += new.pages - len(outcomes)
-        for one, outcome in settled:
+        for fetch, outcome in settled:
             self._counts[outcome.state] += 1
-            self._asked.pop(one.page.id, None)
+            self._asked.pop(fetch.page.id, None)
             self._size_bytes += outcome.reply.size_bytes if outcome.reply else 0
             if outcome.failure is None:
                 self._sessions.worked()
-            self._report(event_of(one.page, outcome))
+            self._report(event_of(fetch.page, outcome))
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
         """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session, Blocked for one

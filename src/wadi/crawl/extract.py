@@ -184,33 +184,35 @@ def _stated(
 
 def _rowless(page: _Page) -> Problem:
     """What is to be told of a page without rows that does not say that there are none."""
-    which = " or ".join(f'"{one.text}"' for one in page.kind.rows)
+    which = " or ".join(f'"{row.text}"' for row in page.kind.rows)
     what = f'page "{page.kind.name}": no {which}: the page gives no rows'
     return Problem("rowless", what, Place(page.reply.url), now='empty = "…" says what stands on a page that has none')
 
 
 def is_empty_array(document: Document, kind: Kind) -> bool:
     """Whether rows that are the members of an array in JSON are none because the array that stands there has none."""
-    members = [one.text for one in kind.rows if one.reads == "json" and one.text.endswith("[*]")]
+    members = [rows.text for rows in kind.rows if rows.reads == "json" and rows.text.endswith("[*]")]
     arrays = (compile_expression(text[:-3]) for text in members)
-    found = (node for one in arrays for node in one.nodes(document.scope, document))
+    found = (node for array in arrays for node in array.nodes(document.scope, document))
     return any(isinstance(node, JsonNode) and node.value == [] for node in found)
 
 
 def stands(expressions: Sequence[Expression], document: Document) -> bool:
     """Whether one of the expressions picks something on the page."""
-    return any(one.stands(document.scope, document) for one in expressions)
+    return any(expression.stands(document.scope, document) for expression in expressions)
 
 
 def is_readable(document: Document, kind: Kind) -> bool:
     """Whether the rows of the page kind, or without any its expressions, read such a document at all. HTML whose rows or fields
     are JSON has to carry some of it: else it stands in place of the page that was asked for."""
-    reads = {one.reads for one in kind.rows} or kind.reads
+    reads = {rows.reads for rows in kind.rows} or kind.reads
     if document.kind == "html" and reads == {"json"}:
-        if any(one.reads != "json" for one in kind.expect):
+        if any(sign.reads != "json" for sign in kind.expect):
             return True
-        own = [one for field in kind.fields if field.source in ("", "page") for one in field.expressions]
-        return stands([*kind.expect, *kind.empty, *(kind.rows or own)], document)
+        of_fields = [
+            expression for field in kind.fields if field.source in ("", "page") for expression in field.expressions
+        ]
+        return stands([*kind.expect, *kind.empty, *(kind.rows or of_fields)], document)
     if document.kind == "json":
         return "tree" not in reads  # beside what is picked in a tree, JSON is the data that it carries
     return not reads or bool(reads & {"any", "tree"})
@@ -228,15 +230,15 @@ def _redirected(reply: Reply) -> str:
 
 
 def _not_the_page(document: Document, reply: Reply, kind: Kind, expect_place: str, block: str | None) -> Problem:
-    wanted = " or ".join(f'"{one.text}"' for one in kind.expect)
+    wanted = " or ".join(f'"{sign.text}"' for sign in kind.expect)
     where = f" (expect, {expect_place})" if expect_place else ""
     title = f'its title is "{shortened(document.title, 50)}"; ' if document.title else ""
-    came = f"reply {reply.status}{_redirected(reply)}"
+    status = f"reply {reply.status}{_redirected(reply)}"
     if block is not None:
-        return Problem("blocked", f"{came} is {block}: no {wanted}{where}", Place(reply.url), why=title.rstrip("; "))
+        return Problem("blocked", f"{status} is {block}: no {wanted}{where}", Place(reply.url), why=title.rstrip("; "))
     return Problem(
         "not-the-page",
-        f"{came} without {wanted}{where}",
+        f"{status} without {wanted}{where}",
         Place(reply.url),
         why=f"{title}a block, a log-in or a redesign: it counts as failed, not as a page with no rows",
     )

@@ -50,10 +50,10 @@ def keep_file(folder: Path, reply: Reply, reached: Reached = unheard) -> StoredF
 def not_the_file(reply: Reply) -> Problem | None:
     """What is wrong with a reply that should be a file: a page where the address speaks of something else, or nothing."""
     expected, _ = mimetypes.guess_type(urlsplit(reply.url).path)
-    came = media_type(reply)
+    media = media_type(reply)
     if not reply.body:
         return Problem("not-the-file", f"reply {reply.status} is empty", Place(reply.url))
-    if came == "text/html" and expected not in (None, "text/html", "application/xhtml+xml"):
+    if media == "text/html" and expected not in (None, "text/html", "application/xhtml+xml"):
         what = f"reply {reply.status} is an HTML page and no {expected}: a block or an error page"
         return Problem("not-the-file", what, Place(reply.url))
     return None

@@ -86,14 +86,14 @@ class Flight(Generic[T]):
         """What came, in the order in which it was asked for; nothing while it is worth waiting for more."""
         if not all_that_came and not self._is_worth_taking():
             return []
-        came, self._came = sorted(self._came, key=self._places.__getitem__), []
+        done, self._came = sorted(self._came, key=self._places.__getitem__), []
         self._stop_timer()
-        for task in came:
+        for task in done:
             page = self._tasks.pop(task)
             del self._places[task]
             self.busy.discard(page.id)
             self._hosts[page.request.host].under_way -= 1
-        return [task.result() for task in came if not task.cancelled()]
+        return [task.result() for task in done if not task.cancelled()]
 
     async def drop(self) -> None:
         """Cancel all that is under way."""

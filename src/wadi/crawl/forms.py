@@ -162,7 +162,7 @@ def _with_values(entries: Pairs, values: Mapping[str, Any]) -> Pairs:
 
 
 def _texts(value: Any) -> list[str]:
-    return [written(one) for one in value] if isinstance(value, list) else [written(value)]
+    return [written(member) for member in value] if isinstance(value, list) else [written(value)]
 
 
 def _encoding(form: Element, document: Document) -> str:

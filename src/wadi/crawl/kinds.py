@@ -94,7 +94,7 @@ class ChildRows:
 
     @property
     def columns(self) -> tuple[str, ...]:
-        return tuple(one.name for one in self.fields)
+        return tuple(spec.name for spec in self.fields)
 
 
 @dataclass(frozen=True)
@@ -128,19 +128,19 @@ class Kind:
     @cached_property
     def reads(self) -> set[str]:
         """The kinds of documents that the page's own expressions read: "tree", "json", "any"."""
-        own = [*self.expect, *self.empty, *self.rows]
-        own += [e for f in self.fields if f.source in ("", "page") for e in f.expressions]
-        return {expression.reads for expression in own}
+        every = [*self.expect, *self.empty, *self.rows]
+        every += [e for f in self.fields if f.source in ("", "page") for e in f.expressions]
+        return {expression.reads for expression in every}
 
     @cached_property
     def columns(self) -> tuple[str, ...]:
-        return tuple(one.name for one in self.fields)
+        return tuple(spec.name for spec in self.fields)
 
     @cached_property
     def file_columns(self) -> frozenset[str]:
         """The columns of type file, of the rows and of the lists in them."""
-        lists = [one.name for child in self.lists for one in child.fields if one.is_file]
-        return frozenset([*(one.name for one in self.fields if one.is_file), *lists])
+        lists = [spec.name for child in self.lists for spec in child.fields if spec.is_file]
+        return frozenset([*(spec.name for spec in self.fields if spec.is_file), *lists])
 
 
 def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Function] | None = None) -> dict[str, Kind]:
@@ -185,7 +185,7 @@ class _Compiler:
             total=self._number("total", page.total),
             next=self._next(page.next) if page.next else None,
             open=tuple(self._open(page, target, link) for target, link in page.open.items()),
-            lists=tuple(self._list(one, child) for one, child in page.lists.items()),
+            lists=tuple(self._list(key, child) for key, child in page.lists.items()),
             lost=self._lost,
             links=self._rules,
             sheet=page.sheet,
@@ -242,7 +242,10 @@ class _Compiler:
         used = names_in(plan.values) | (variables_of(plan.address) if plan.address else set())
         lists = {name: value for name, value in inputs.items() if name not in fixed and _is_used(name, used)}
         nulls = dict.fromkeys(plan.null)
-        variants = tuple((filled(plan.values, {**fixed, **one}) | nulls, one) for one in combinations(lists, used))
+        variants = tuple(
+            (filled(plan.values, {**fixed, **combination}) | nulls, combination)
+            for combination in combinations(lists, used)
+        )
         headers = tuple(plan.headers.items())
         return RequestSpec(plan.address, plan.post, self._fields(plan.send), headers, variants, fixed)
 
@@ -269,4 +272,4 @@ class _Compiler:
 
 
 def _is_used(name: str, used: set[str]) -> bool:
-    return any(one == name or one.startswith(f"{name}.") for one in used)
+    return any(column == name or column.startswith(f"{name}.") for column in used)

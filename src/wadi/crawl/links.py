@@ -113,7 +113,7 @@ def _add_to_row(found: _Gathered, opening: OpenLink, scope: Scope, row: int | No
 
 
 def _add_opened(found: _Gathered, opening: OpenLink, scope: Scope, row: int | None) -> None:
-    if opening.where and not any(one.stands(scope, found.document) for one in opening.where):
+    if opening.where and not any(condition.stands(scope, found.document) for condition in opening.where):
         return
     if opening.form:
         _add_form(found, opening, scope)

@@ -55,7 +55,7 @@ async def log_in(client: Client, login: Login) -> None:
         raise _failed(login, f"the form cannot be sent: {error}") from error
     after = await _page(client, request)
     if login.check and not stands(login.check, after):
-        wanted = " or ".join(f'"{one.text}"' for one in login.check)
+        wanted = " or ".join(f'"{sign.text}"' for sign in login.check)
         said = f' (its title: "{shortened(after.title, 60)}")' if after.title else ""
         raise _failed(
             login,

@@ -198,7 +198,7 @@ def _live_link(node: Node, following: Next) -> tuple[int, str] | None:
 
 def _fit(wanted: str, text: str) -> int | None:
     """How a link says a text: 0 as all that it says, arrows and marks aside; 1 as words at its begin or end; None not so."""
-    said, wanted = (" ".join(one.casefold().split()) for one in (text, wanted))
+    said, wanted = (" ".join(words.casefold().split()) for words in (text, wanted))
     if wanted in (said, _AROUND.sub("", said)):
         return 0
     at_an_end = re.search(rf"^\W*{re.escape(wanted)}(?!\w)|(?<!\w){re.escape(wanted)}\W*$", said)

@@ -56,15 +56,15 @@ class Prefetch:
         while self._futures and self._futures[0].done():
             self._futures.popleft()
         while len(self._futures) < _AHEAD:
-            chunk = [one for _, one in zip(range(_CHUNK), self._coming, strict=False)]
+            chunk = [page for _, page in zip(range(_CHUNK), self._coming, strict=False)]
             if not chunk:
                 return
             future = self._pool.submit(_read, chunk)
             self._futures.append(future)
-            for place, one in enumerate(chunk):
-                self._by_key[one.key] = (future, place)
+            for place, wanted in enumerate(chunk):
+                self._by_key[wanted.key] = (future, place)
 
 
 def _read(chunk: list[Wanted]) -> list[Taken]:
     here = reader()
-    return [here.read(one) for one in chunk]
+    return [here.read(wanted) for wanted in chunk]

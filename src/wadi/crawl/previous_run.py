@@ -77,4 +77,4 @@ def row_digests(table: TableRows, key: Sequence[str]) -> list[bytes]:
     """What tells rows from one another: a digest of the cells of the key's columns, or of all of them."""
     places = [place for place, name in enumerate(table.columns) if name in key]
     cells: Sequence[list[Any]] = [[row[place] for place in places] for row in table.rows] if places else table.rows
-    return [hashlib.blake2b(repr(one).encode(), digest_size=12).digest() for one in cells]
+    return [hashlib.blake2b(repr(cell).encode(), digest_size=12).digest() for cell in cells]

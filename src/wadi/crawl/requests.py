@@ -36,12 +36,12 @@ def sent_values(fields: Sequence[Field], scope: Scope, document: Document, reply
     values: dict[str, str] = {}
     lacking = None
     notes = Notes()
-    for one in fields:
-        value = cell(one, scope, source_of(document, reply), notes)
+    for field in fields:
+        value = cell(field, scope, source_of(document, reply), notes)
         if value is None or value in _NOTHING:
-            lacking = lacking or one.name
+            lacking = lacking or field.name
         else:
-            values[one.name] = written(value)
+            values[field.name] = written(value)
     return SentValues(values, lacking, list(notes.several))
 
 
@@ -102,8 +102,8 @@ def asked(
     `continued` is the request of the page before: its address, body and header fields are kept but for what is set anew.
     Raises NotAUrl.
     """
-    own = continued or Request(base)
-    url = own.url
+    form = continued or Request(base)
+    url = form.url
     names = {**asking.fixed, **(inputs or {}), **picked_values}
     placed = {name for _, text in asking.headers for name in names_in(text)}
     if asking.address is not None:
@@ -114,7 +114,7 @@ def asked(
     if continued is not None:
         headers = going_on(continued, url, headers)
     if asking.post:
-        kept = own if own.method == "POST" else Request(url)
+        kept = form if form.method == "POST" else Request(url)
         request = with_body(replace(kept, url=url), asking.post, parameters)
         return replace(request, headers=(*headers, ("Content-Type", dict(request.headers)["Content-Type"])))
     return Request(with_parameters(url, parameters) if parameters else url.partition("#")[0], headers=headers)

@@ -32,7 +32,7 @@ class _Rows:
     def add(self, fields: Sequence[Field], scope: Scope) -> None:
         """One cell for each field, read in a scope. What depends on the way to the page is left open."""
         source, notes = self.source, self.notes
-        self.put([None if one.by_route else cell(one, scope, source, notes) for one in fields])
+        self.put([None if spec.by_route else cell(spec, scope, source, notes) for spec in fields])
 
     def put(self, row: list[Any]) -> None:
         """Keep a row, and what could not be read in it."""
@@ -71,7 +71,7 @@ def inner_scopes(child: ChildRows, scope: Scope, document: Document) -> list[Sco
     found = _scopes(first_of(child.rows, scope, document))
     if child.split is None:
         return found
-    texts = [text_of(one) if isinstance(one, Element) else str(one.value or "") for one in found]
+    texts = [text_of(node) if isinstance(node, Element) else str(node.value or "") for node in found]
     pieces = [piece.strip() for text in texts for piece in text.split(child.split)]
     return [_element_with(piece) for piece in pieces if piece]
 
@@ -113,15 +113,18 @@ def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: Seque
 def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
     """Rows made of columns that are picked one by one; what comes from elsewhere than the page's text goes into each."""
     rows = _Rows(source_of(document, reply))
-    columns = {one.name: texts_of(one, document.scope, rows.source) for one in kind.fields if not one.by_route}
-    lengths = {one.name: len(columns[one.name]) for one in kind.fields if one.source == ""}
+    columns = {spec.name: texts_of(spec, document.scope, rows.source) for spec in kind.fields if not spec.by_route}
+    lengths = {spec.name: len(columns[spec.name]) for spec in kind.fields if spec.source == ""}
     if len(set(lengths.values())) > 1:
         raise Uneven(", ".join(f"{count} × {name}" for name, count in lengths.items()))
     for number in range(next(iter(lengths.values()), 0)):
         chosen = {name: texts[number : number + 1] if name in lengths else texts[:1] for name, texts in columns.items()}
         where = rows.source.where
         rows.put(
-            [None if one.by_route else cell_of_texts(one, chosen[one.name], where, rows.notes) for one in kind.fields]
+            [
+                None if spec.by_route else cell_of_texts(spec, chosen[spec.name], where, rows.notes)
+                for spec in kind.fields
+            ]
         )
     assert kind.table is not None
     return rows.table(kind.table, kind.columns)

@@ -35,7 +35,7 @@ class Sessions:
             return
         if self._in_vain >= _MOST_LOGINS:
             what = f"the session ended at once, {_MOST_LOGINS} times in a row"
-            now = "what lost picks may stand on every page"
+            now = "the expression of lost may fit every page"
             raise CrawlError(Problem("logged-out", what, Place(self.login.url), now=now))
         try:
             await log_in(self._client, self.login)

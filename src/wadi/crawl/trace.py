@@ -36,7 +36,7 @@ def scope_of(kind: Kind, document: Document, number: int) -> Scope | None:
 
 def list_scope(kind: Kind, document: Document, table: str, number: int) -> Scope | None:
     """The row of a list inside the rows of a page, by its number among all of them."""
-    child = next((one for one in kind.lists if one.table == table), None)
+    child = next((nested for nested in kind.lists if nested.table == table), None)
     count = 0
     for scope in row_scopes(document, kind.rows) if child else ():
         assert child is not None
@@ -47,30 +47,30 @@ def list_scope(kind: Kind, document: Document, table: str, number: int) -> Scope
     return None
 
 
-def retrace(one: Field, scope: Scope, document: Document, reply: Reply, *, beside: int | None = None) -> Retraced:
+def retrace(spec: Field, scope: Scope, document: Document, reply: Reply, *, beside: int | None = None) -> Retraced:
     """The way of one cell. `beside` is the row's number where columns are picked side by side."""
     steps: Steps = []
     source = source_of(document, reply)
-    if beside is None or one.source:
-        value = cell(one, scope, source, Notes(), steps)
+    if beside is None or spec.source:
+        value = cell(spec, scope, source, Notes(), steps)
     else:
-        texts = texts_of(one, scope, source, steps)[beside : beside + 1]
-        value = cell_of_texts(one, texts, source.where, Notes(), steps)
-    return _retraced(one, steps, value, beside or 0)
+        texts = texts_of(spec, scope, source, steps)[beside : beside + 1]
+        value = cell_of_texts(spec, texts, source.where, Notes(), steps)
+    return _retraced(spec, steps, value, beside or 0)
 
 
-def retrace_route(one: Field, source: Source) -> Retraced:
+def retrace_route(spec: Field, source: Source) -> Retraced:
     """The way of a cell whose value depends on how its page was reached."""
     steps: Steps = []
-    return _retraced(one, steps, cell(one, None, source, Notes(), steps), 0)
+    return _retraced(spec, steps, cell(spec, None, source, Notes(), steps), 0)
 
 
-def _retraced(one: Field, steps: Steps, value: Any, number: int) -> Retraced:
+def _retraced(spec: Field, steps: Steps, value: Any, number: int) -> Retraced:
     """The steps; of what was picked the markup of the node that counts."""
     nodes = next((step.nodes for step in steps if isinstance(step, Picked)), [])
     markup = markup_of_node(nodes[number]) if number < len(nodes) else ""
     stages = tuple(step for step in steps if isinstance(step, Step))
-    return Retraced(expression_of(one), markup, stages, value)
+    return Retraced(expression_of(spec), markup, stages, value)
 
 
 def markup_of_node(node: Node) -> str:

@@ -162,7 +162,9 @@ class WorkerPool:
             await self._connect()
         if self.is_patient:
             await asyncio.gather(*(line.ready for line in self._lines))
-        line = min((one for one in self._lines if one.is_open), key=lambda one: len(one.waiting), default=None)
+        line = min(
+            (worker for worker in self._lines if worker.is_open), key=lambda worker: len(worker.waiting), default=None
+        )
         if line is None:
             return None
         asked = pickle.dumps((kind, reply, page, number, usual_bytes), pickle.HIGHEST_PROTOCOL)
@@ -240,14 +242,14 @@ class _WorkerProcess(SpawnProcess):
     @staticmethod
     def _Popen(process_obj: Any) -> Any:  # noqa: N802, the name is the library's
         main = sys.modules["__main__"]
-        own: dict[str, Any] = main.__dict__
-        hidden: dict[str, Any] = {name: own.pop(name) for name in ("__file__", "__spec__") if name in own}
-        own["__spec__"] = None
+        names: dict[str, Any] = main.__dict__
+        hidden: dict[str, Any] = {name: names.pop(name) for name in ("__file__", "__spec__") if name in names}
+        names["__spec__"] = None
         try:
             return SpawnProcess._Popen(process_obj)
         finally:
-            own.pop("__spec__")
-            own.update(hidden)
+            names.pop("__spec__")
+            names.update(hidden)
 
 
 class _WorkerContext(SpawnContext):

@@ -36,7 +36,9 @@ def _district_doubled(text: str, number: int) -> str:
 
 def _unit_changed(text: str, number: int) -> str:
     """Ten flows are in litres a minute, and labelled as before."""
-    for spring in [one for one in world.springs() if (one.flow_lps or 0) > _LARGE_LPS][:_OTHER_UNIT_ROWS]:
+    for spring in [candidate for candidate in world.springs() if (candidate.flow_lps or 0) > _LARGE_LPS][
+        :_OTHER_UNIT_ROWS
+    ]:
         assert spring.flow_lps is not None
         shown, other = wording.flow(spring), wording.flow(replace(spring, flow_lps=spring.flow_lps * 60))
         text = re.sub(

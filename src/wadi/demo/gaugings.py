@@ -86,8 +86,8 @@ def yearbook() -> tuple[YearbookLine, ...]:
 
 def parishes(district: District) -> dict[str, list[Spring]]:
     """The parishes of a district with their springs: every third spring of it by name."""
-    own = springs_in(district)[:12]
-    return {f"{district.slug}-{number + 1}": own[number :: len(_PARISHES)] for number in range(len(_PARISHES))}
+    springs = springs_in(district)[:12]
+    return {f"{district.slug}-{number + 1}": springs[number :: len(_PARISHES)] for number in range(len(_PARISHES))}
 
 
 def parish_name(slug: str) -> str:

@@ -72,8 +72,13 @@ def levels() -> tuple[Level, ...]:
 def levels_json() -> dict[str, Any]:
     """The levels as the office's JSON service gives them."""
     rows = [
-        {"code": one.spring.code, "name": one.spring.name, "level_m": one.level_m, "read_at": one.read_at.isoformat()}
-        for one in levels()
+        {
+            "code": level.spring.code,
+            "name": level.spring.name,
+            "level_m": level.level_m,
+            "read_at": level.read_at.isoformat(),
+        }
+        for level in levels()
     ]
     return {"updated": "2026-11-03T06:00:00", "count": len(rows), "levels": rows}
 
@@ -154,11 +159,11 @@ def partners() -> tuple[tuple[str, str, str], ...]:
 
 def region_of(address: str) -> str:
     """The region that an address of this machine stands for; empty for the others."""
-    return next((name for name, one in REGIONS.items() if one == address), "")
+    return next((name for name, known in REGIONS.items() if known == address), "")
 
 
 def tariffs(region: str) -> list[tuple[str, float, str]]:
     """Service, price and unit as a region sees them: the north pays more, and the south has no troughs."""
     factor = _FACTORS.get(region, 1.0)
-    shown = [one for one in _TARIFFS if region != "south" or one[0] != "Trough licence"]
+    shown = [tariff for tariff in _TARIFFS if region != "south" or tariff[0] != "Trough licence"]
     return [(service, round(price * factor, 2), per) for service, price, per in shown]

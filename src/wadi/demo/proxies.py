@@ -107,11 +107,11 @@ async def _between(one: Stream, other: Stream) -> None:
 @asynccontextmanager
 async def proxies(*stand_ins: StandInProxy) -> AsyncIterator[list[str]]:
     """The proxies up on free ports of 127.0.0.1; gives their addresses."""
-    servers = [await asyncio.start_server(one.serve, "127.0.0.1", 0) for one in stand_ins]
+    servers = [await asyncio.start_server(proxy.serve, "127.0.0.1", 0) for proxy in stand_ins]
     addresses = []
-    for one, server in zip(stand_ins, servers, strict=True):
-        login = f"{one.login}@" if one.login else ""
-        addresses.append(f"{one.kind}://{login}127.0.0.1:{server.sockets[0].getsockname()[1]}")
+    for stand_in, server in zip(stand_ins, servers, strict=True):
+        login = f"{stand_in.login}@" if stand_in.login else ""
+        addresses.append(f"{stand_in.kind}://{login}127.0.0.1:{server.sockets[0].getsockname()[1]}")
     try:
         yield addresses
     finally:

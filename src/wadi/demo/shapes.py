@@ -136,7 +136,7 @@ def _sitemaps() -> int:
 
 async def _notice(request: web.Request) -> web.Response:
     number = _number(request.match_info["number"], 0)
-    notice = next((one for one in office.notices() if one.number == number), None)
+    notice = next((entry for entry in office.notices() if entry.number == number), None)
     return missing() if notice is None else html(page("notice.html", notice=notice))
 
 
@@ -149,8 +149,8 @@ async def _yearbook(request: web.Request) -> web.Response:
 
 async def _inspections(request: web.Request) -> web.Response:
     groups: dict[str, list[Any]] = {}
-    for one in gaugings.inspections():
-        groups.setdefault(one.spring.district.name, []).append(one)
+    for inspection in gaugings.inspections():
+        groups.setdefault(inspection.spring.district.name, []).append(inspection)
     return html(page("inspections.html", groups=groups))
 
 
@@ -174,9 +174,9 @@ async def _atlas(request: web.Request) -> web.Response:
 async def _area(request: web.Request) -> web.Response:
     """A district with its parishes, or a parish with its springs."""
     slug = request.match_info["slug"]
-    district = next((one for one in world.DISTRICTS if one.slug == slug), None)
+    district = next((known for known in world.DISTRICTS if known.slug == slug), None)
     if district is not None:
-        areas = [(f"/atlas/{one}", gaugings.parish_name(one)) for one in gaugings.parishes(district)]
+        areas = [(f"/atlas/{parish}", gaugings.parish_name(parish)) for parish in gaugings.parishes(district)]
         return html(page("atlas.html", title=district.name, areas=areas, springs=()))
     for district in world.DISTRICTS:
         if slug in gaugings.parishes(district):
@@ -188,8 +188,8 @@ async def _area(request: web.Request) -> web.Response:
 async def _tree(request: web.Request) -> web.Response:
     districts = []
     for place, district in enumerate(world.DISTRICTS):
-        own = [{"code": s.code, "flow": s.flow_lps} for s in world.springs_in(district)[:4]]
-        districts.append({"name": district.name, "office": {"since": 1900 + place}, "springs": own})
+        springs = [{"code": s.code, "flow": s.flow_lps} for s in world.springs_in(district)[:4]]
+        districts.append({"name": district.name, "office": {"since": 1900 + place}, "springs": springs})
     return web.json_response({"data": {"districts": districts}})
 
 
@@ -201,7 +201,7 @@ async def _stream(request: web.Request) -> web.Response:
 async def _bulletin(request: web.Request) -> web.Response:
     """A service that says the number of its next page, null on the last, and whether there is more."""
     number = _number(request.query.get("page"))
-    rows = [{"no": one.number, "title": one.title} for one in _part(office.notices(), number, 10)]
+    rows = [{"no": entry.number, "title": entry.title} for entry in _part(office.notices(), number, 10)]
     more = number * 10 < len(office.notices())
     return web.json_response({"items": rows, "more": more, "next_page": number + 1 if more else None})
 
@@ -221,7 +221,7 @@ async def _csv(request: web.Request) -> web.Response:
 
 
 async def _tsv(request: web.Request) -> web.Response:
-    rows = "".join(f"{one.spring.code}\t{one.level_m}\t{one.read_at.isoformat()}\n" for one in office.levels())
+    rows = "".join(f"{level.spring.code}\t{level.level_m}\t{level.read_at.isoformat()}\n" for level in office.levels())
     body = gzip.compress(("code\tlevel\tread at\n" + rows).encode(), mtime=0)
     return web.Response(body=body, headers={"Content-Type": "application/octet-stream"})
 

@@ -69,7 +69,7 @@ async def _districts(request: web.Request) -> web.Response:
 
 async def _district(request: web.Request) -> web.Response:
     slug = request.match_info["slug"]
-    district = next((one for one in world.DISTRICTS if one.slug == slug), None)
+    district = next((known for known in world.DISTRICTS if known.slug == slug), None)
     if district is None:
         return missing()
     return html(page("district.html", district=district, springs=world.springs_in(district)))

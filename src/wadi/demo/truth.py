@@ -52,8 +52,8 @@ def gauges_rows(site: str) -> list[dict[str, Any]]:
 def readings_rows(site: str) -> list[dict[str, Any]]:
     """The table of `examples/readings.toml`."""
     return [
-        {"code": one.spring.code, "level": one.level_m, "day": one.read_at.date().isoformat()}
-        for one in office.levels()
+        {"code": level.spring.code, "level": level.level_m, "day": level.read_at.date().isoformat()}
+        for level in office.levels()
     ]
 
 
@@ -157,9 +157,9 @@ def district_rows(site: str) -> list[dict[str, Any]]:
 def gaugings_rows(site: str) -> list[dict[str, Any]]:
     """The table `gaugings` of `examples/gaugings.toml`."""
     return [
-        {"code": spring.code, "day": one.day.isoformat(), "flow": one.flow_lps}
+        {"code": spring.code, "day": gauging.day.isoformat(), "flow": gauging.flow_lps}
         for spring in springs_in(DISTRICTS[3])
-        for one in gaugings.gaugings(spring)
+        for gauging in gaugings.gaugings(spring)
     ]
 
 
@@ -212,13 +212,13 @@ def inspections_rows(site: str) -> list[dict[str, Any]]:
     """The table of `examples/inspections.toml`."""
     return [
         {
-            "district": one.spring.district.name,
-            "code": one.spring.code,
-            "day": one.day.isoformat(),
-            "keeper": one.keeper,
-            "remark": one.remark or None,
+            "district": inspection.spring.district.name,
+            "code": inspection.spring.code,
+            "day": inspection.day.isoformat(),
+            "keeper": inspection.keeper,
+            "remark": inspection.remark or None,
         }
-        for one in gaugings.inspections()
+        for inspection in gaugings.inspections()
     ]
 
 
@@ -310,7 +310,7 @@ def opendata_rows(site: str) -> list[dict[str, Any]]:
 
 
 def _levels(site: str) -> list[dict[str, Any]]:
-    return [{"code": one.spring.code, "level": one.level_m} for one in office.levels()]
+    return [{"code": level.spring.code, "level": level.level_m} for level in office.levels()]
 
 
 def _workbook_rows(site: str) -> list[dict[str, Any]]:

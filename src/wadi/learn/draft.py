@@ -80,14 +80,16 @@ def _page_lines(look: Look, rows: RowsFound | JsonRows | None, table: str) -> li
         found.append(("rows", quoted(rows.expression)))
     found.append(("table", f'"{table}"{_IN_ROWS if rows is None else ""}'))
     for key in ("total", "next") if rows is not None else ():
-        plans = (one.plan.removeprefix(f"{key} = ") for one in look.paging if one.plan.startswith(f"{key} = "))
+        plans = (way.plan.removeprefix(f"{key} = ") for way in look.paging if way.plan.startswith(f"{key} = "))
         found += [(key, plan) for plan in islice(plans, 1)]
     return _aligned(found)
 
 
 def _further(look: Look, fields: Sequence[FieldGuess]) -> list[str]:
     """A comment about the pages that rows lead to."""
-    link = next((one for one in fields if one.is_unique and one.attribute == "href" and one.expression != "."), None)
+    link = next(
+        (field for field in fields if field.is_unique and field.attribute == "href" and field.expression != "."), None
+    )
     if link is None:
         return []
     try:

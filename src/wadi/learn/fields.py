@@ -105,7 +105,9 @@ def field_candidates(document: Document, rows: Sequence[Element], language: str 
         for attribute, texts, several in _readings(read, spot):
             if is_labelled and attribute is None:
                 continue
-            beside = next((one for one, (_, its) in labelled.items() if its == texts), "") if attribute is None else ""
+            beside = (
+                next((words for words, (_, its) in labelled.items() if its == texts), "") if attribute is None else ""
+            )
             name = beside or _name(spot, attribute, label, read)
             _add(found, seen, _guess(expression, attribute, texts, several, name, language), texts)
     for guess, texts in labelled.values():
@@ -209,7 +211,7 @@ def _step(element: Element, place: int) -> str:
 
 def _label(element: Element) -> str | None:
     """The text of the `dt` before a `dd`."""
-    before = next((one for one in preceding(element) if one.tag == "dt"), None)
+    before = next((label for label in preceding(element) if label.tag == "dt"), None)
     text = text_of(before) if before is not None else ""
     return text if text and len(text) < 40 and not {'"', "'"} <= set(text) else None
 
@@ -221,8 +223,8 @@ def _readings(rows: Sequence[Element], spot: _Spot) -> Iterator[tuple[str | None
     if any(texts):
         yield None, texts, several
     others = {name for found in spot.elements.values() for name in found[0].attrs} if not any(texts) else set()
-    own = sorted(name for name in others if name.startswith("data-") or name == "aria-label")
-    for name in (*_ATTRIBUTES, *own):
+    names = sorted(name for name in others if name.startswith("data-") or name == "aria-label")
+    for name in (*_ATTRIBUTES, *names):
         values = [tidied(spot.elements[n][0].attr(name) or "") if n in spot.elements else "" for n in range(len(rows))]
         if any(values) and not (name in _WORDY and (any(texts) or values == texts)):
             yield name, values, several
@@ -248,8 +250,8 @@ def _possible(element: Element, row: Element) -> Iterator[tuple[str, str]]:
     names = list(_own_names(element))
     yield from ((name, "") for name in names)
     above = [a for a in ancestors(element) if a != row and row in ancestors(a)]
-    for one in above[:3]:
-        yield from ((f"{upper} {name}", "") for upper in _own_names(one) for name in names[:3])
+    for heading in above[:3]:
+        yield from ((f"{upper} {name}", "") for upper in _own_names(heading) for name in names[:3])
     yield _by_place(element, row), ""
 
 
@@ -270,12 +272,12 @@ def _own_names(element: Element) -> Iterator[str]:
 
 def _by_place(element: Element, row: Element) -> str:
     steps = []
-    for one in [element, *ancestors(element)]:
-        if one == row:
+    for upper in [element, *ancestors(element)]:
+        if upper == row:
             break
-        before = sum(sibling.tag == one.tag for sibling in preceding(one))
-        others = before + sum(sibling.tag == one.tag for sibling in following(one))
-        steps.append(f"{one.tag}:nth-of-type({before + 1})" if others else one.tag)
+        before = sum(sibling.tag == upper.tag for sibling in preceding(upper))
+        others = before + sum(sibling.tag == upper.tag for sibling in following(upper))
+        steps.append(f"{upper.tag}:nth-of-type({before + 1})" if others else upper.tag)
     return "> " + " > ".join(reversed(steps))
 
 
@@ -341,10 +343,10 @@ def _heading_of(element: Element, rows: Sequence[Element]) -> str:
     table = next((a for a in ancestors(cell) if a.tag == "table"), None)
     head = first(table, "tr") if table is not None else None
     cells = children(head) if head is not None else []
-    is_head = all(one.tag == "th" for one in cells) or (table is not None and first(table, "thead") is not None)
-    own = parent(cell)
+    is_head = all(other.tag == "th" for other in cells) or (table is not None and first(table, "thead") is not None)
+    names = parent(cell)
     is_head = is_head or (
-        head is not None and head not in rows and own is not None and len(cells) == len(children(own))
+        head is not None and head not in rows and names is not None and len(cells) == len(children(names))
     )
     if place < len(cells) and is_head:
         return text_of(cells[place])
@@ -359,9 +361,9 @@ def as_key(name: str) -> str:
 def _plain_letters(name: str) -> str:
     """A name of letters and digits, underscores for all else; without accents, where that leaves letters that every keyboard
     has: other scripts stay."""
-    plain = "".join(one for one in unicodedata.normalize("NFKD", name) if not unicodedata.combining(one))
+    plain = "".join(letter for letter in unicodedata.normalize("NFKD", name) if not unicodedata.combining(letter))
     kept = plain if plain.isascii() else unicodedata.normalize("NFKC", name)
-    return "".join(one if one.isalpha() or one.isdecimal() else "_" for one in kept)
+    return "".join(letter if letter.isalpha() or letter.isdecimal() else "_" for letter in kept)
 
 
 def named_apart(found: list[FieldGuess]) -> list[FieldGuess]:

@@ -57,8 +57,8 @@ def labels_of_rows(rows: Sequence[Element]) -> Labels:
 def _have_classes(rows: Sequence[LabelsIn], label: str) -> bool:
     """Whether the value beside a label always stands in an element with a class that tells it from its siblings."""
     values = [value for row in rows for value in row.find([label])[:1]]
-    classes = [one.attr("class") for one in values if not isinstance(one, str)]
-    others = [two.attr("class") for one in values if not isinstance(one, str) for two in _siblings(one)]
+    classes = [member.attr("class") for member in values if not isinstance(member, str)]
+    others = [two.attr("class") for member in values if not isinstance(member, str) for two in _siblings(member)]
     return len(classes) == len(values) and len(set(classes)) == 1 and bool(classes[0]) and classes[0] not in others
 
 
@@ -80,11 +80,13 @@ def _labels(scopes: Sequence[LabelsIn], names: Sequence[str]) -> Labels:
         if folded(name) in found._folded or len(found.values) >= _MOST_LABELS:
             continue
         values = [scope.find([name])[:1] for scope in scopes]
-        texts = [one if isinstance(one, str) else text_of(one) for value in values for one in value or [""]]
+        texts = [member if isinstance(member, str) else text_of(member) for value in values for member in value or [""]]
         if any(texts):
             found.values[name] = texts
             found._folded[folded(name)] = name
-            found._by_element.update({one: name for value in values for one in value if not isinstance(one, str)})
+            found._by_element.update(
+                {member: name for value in values for member in value if not isinstance(member, str)}
+            )
     return found
 
 

@@ -69,7 +69,10 @@ def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
             json_rows=json_rows(document.data), paths=outline(document.data), paging=paging_of(document, reply),
         )  # fmt: skip
     if document.kind == "xml":
-        rows = [RowsFound(one, field_candidates(document, one.rows)) for one in row_candidates(document, most_rows)]
+        rows = [
+            RowsFound(candidate, field_candidates(document, candidate.rows))
+            for candidate in row_candidates(document, most_rows)
+        ]
         kind = page_kind(document, [], [], reply.status)
         return Look(document, reply, kind, rows, paging=paging_of(document, reply))
     candidates = row_candidates(document, most_rows)
@@ -81,13 +84,13 @@ def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
         document,
         reply,
         kind,
-        [RowsFound(one, field_candidates(document, one.rows, language)) for one in candidates],
+        [RowsFound(candidate, field_candidates(document, candidate.rows, language)) for candidate in candidates],
         page_fields(document, language) if kind.kind == "single page" else [],
         tables=html_tables(document),
         labels=definition_lists(document),
         paging=paging_of(document, reply, candidates[0].rows if candidates else ()),
         data=data,
-        data_rows=[one for one in json_rows(data, 3) if one.count > 2],
+        data_rows=[row for row in json_rows(data, 3) if row.count > 2],
         attributes=_data_attributes(document),
         sources=sources,
     )
@@ -120,8 +123,8 @@ def caching_of(reply: Reply) -> dict[str, str]:
 
 def language_of_page(document: Document, reply: Reply) -> str:
     """The language that the page or its reply names; empty when neither does."""
-    own = (document.root.attr("lang") or "") if document.root is not None else ""
-    return own or reply.header("content-language")
+    language = (document.root.attr("lang") or "") if document.root is not None else ""
+    return language or reply.header("content-language")
 
 
 def as_dict(look: Look) -> dict[str, Any]:
@@ -146,22 +149,22 @@ def as_dict(look: Look) -> dict[str, Any]:
         "kind": asdict(look.kind),
         "rows": [
             {
-                "expression": one.rows.expression,
-                "count": one.rows.count,
-                "left_out": one.rows.left_out,
-                "score": round(one.rows.score, 2),
-                "fields": [asdict(guess) for guess in one.fields],
+                "expression": row.rows.expression,
+                "count": row.rows.count,
+                "left_out": row.rows.left_out,
+                "score": round(row.rows.score, 2),
+                "fields": [asdict(guess) for guess in row.fields],
             }
-            for one in look.rows
+            for row in look.rows
         ],
         "fields": [asdict(guess) for guess in look.fields],
-        "json_rows": [asdict(one) for one in look.json_rows],
-        "paths": [{**asdict(one), "types": dict(one.types)} for one in look.paths],
-        "tables": [asdict(one) for one in look.tables],
-        "definition_lists": [asdict(one) for one in look.labels],
-        "paging": [asdict(one) for one in look.paging],
+        "json_rows": [asdict(row) for row in look.json_rows],
+        "paths": [{**asdict(path), "types": dict(path.types)} for path in look.paths],
+        "tables": [asdict(table) for table in look.tables],
+        "definition_lists": [asdict(label) for label in look.labels],
+        "paging": [asdict(way) for way in look.paging],
         "structured": look.data,
-        "structured_rows": [asdict(one) for one in look.data_rows],
+        "structured_rows": [asdict(row) for row in look.data_rows],
         "data_attributes": [{"name": name, "count": count, "first": first} for name, count, first in look.attributes],
-        "sources": [asdict(one) for one in look.sources],
+        "sources": [asdict(source) for source in look.sources],
     }

@@ -15,5 +15,5 @@ def near_misses(kind: Kind, reply: Reply) -> list[str]:
     document = read_document(
         reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.heading_line
     )
-    hints = [hint for one in kind.rows for hint in why_nothing(document, document.scope, one.text).hints]
+    hints = [hint for rows in kind.rows for hint in why_nothing(document, document.scope, rows.text).hints]
     return list(dict.fromkeys(hints))[:MOST_HINTS]

@@ -53,9 +53,9 @@ def outline(data: Any) -> list[PathFound]:
 def _gather(value: Any, path: str, found: dict[str, PathFound], depth: int) -> None:
     if len(found) > _MOST_PATHS or depth > _DEEPEST:
         return
-    one = found.setdefault(path, PathFound(path))
-    one.count += 1
-    one.types[_type_name(value)] += 1
+    seen = found.setdefault(path, PathFound(path))
+    seen.count += 1
+    seen.types[_type_name(value)] += 1
     if isinstance(value, dict):
         if _keys_are_data(value):
             for inner in list(value.values())[:_MOST_MEMBERS]:
@@ -66,8 +66,8 @@ def _gather(value: Any, path: str, found: dict[str, PathFound], depth: int) -> N
     elif isinstance(value, list):
         for inner in value[:_MOST_MEMBERS]:
             _gather(inner, f"{path}[*]", found, depth + 1)
-    elif len(one.samples) < _SAMPLES and value is not None and (text := _text(value)) not in one.samples:
-        one.samples.append(text)
+    elif len(seen.samples) < _SAMPLES and value is not None and (text := _text(value)) not in seen.samples:
+        seen.samples.append(text)
 
 
 def _keys_are_data(value: dict[str, Any]) -> bool:
@@ -75,7 +75,9 @@ def _keys_are_data(value: dict[str, Any]) -> bool:
     inner = list(value.values())
     if len(inner) < _KEYS_AS_DATA and not (len(inner) > 2 and all(any(c.isdigit() for c in key) for key in value)):
         return False
-    return all(isinstance(one, dict) for one in inner) and bool(set.intersection(*(set(one) for one in inner[:20])))
+    return all(isinstance(member, dict) for member in inner) and bool(
+        set.intersection(*(set(member) for member in inner[:20]))
+    )
 
 
 def json_rows(data: Any, most: int = 6) -> list[JsonRows]:
@@ -117,8 +119,8 @@ def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
         fields.append(FieldGuess(where, None, share, 0.0, samples, guess, _name_of(where), is_unique=is_unique))
     if not fields:
         return None
-    alike = sum(one.share for one in fields) / len(fields)
-    varied = sum(len(one.samples) > 1 for one in fields)
+    alike = sum(offered.share for offered in fields) / len(fields)
+    varied = sum(len(offered.samples) > 1 for offered in fields)
     depth = path.count(".") + path.count("[")
     score = min(len(members), 100) ** 0.5 * min(varied, 12) * alike / (1 + 0.15 * depth)
     return JsonRows(path, len(members), tuple(named_apart(fields)), score)

@@ -217,7 +217,7 @@ def _totals(document: Document, rows: Collection[Element]) -> Iterator[Paging]:
     """The total that stands in the shortest text."""
     found = list(_stated(document, set(rows)))
     if found:
-        yield min(found, key=lambda one: len(one.value))
+        yield min(found, key=lambda link: len(link.value))
 
 
 def _stated(document: Document, rows: set[Element]) -> Iterator[Paging]:

@@ -81,7 +81,9 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
     root = document.top if body is None else body
     whole = max(1, len(_squeezed(root)))
     sets = [_measured(elements, whole, _ROWS_RANKED) for elements in _sibling_sets(root)]
-    ranked = sorted((one for one in sets if one is not None and one.score > 0), key=lambda one: one.score, reverse=True)
+    ranked = sorted(
+        (one for one in sets if one is not None and one.score > 0), key=lambda rows: rows.score, reverse=True
+    )
     found: list[RowsGuess] = []
     taken: list[set[Element]] = []
     for one in ranked:
@@ -152,7 +154,7 @@ def _across_parents(by_parent: dict[Element, dict[str, list[Element]]]) -> Itera
 def _are_fields(siblings: Sequence[Element]) -> bool:
     """Whether each child bears another name than its siblings: then they are the parts of one row, not rows."""
     for attribute in ("class", "slot", "itemprop", "headers"):
-        names = [one.attr(attribute) for one in siblings]
+        names = [sibling.attr(attribute) for sibling in siblings]
         if len(names) > 1 and None not in names and len(set(names)) == len(names):
             return True
     return False
@@ -177,9 +179,9 @@ def _measured(elements: list[Element], whole: int, most: int) -> _Set | None:
             values[path].append(text)
     texts = [_squeezed(element) for element, _ in kept]
     out = set(odd)
-    one = _Set([e for e in elements if e not in out], [set(found) for _, found in kept], texts, values, odd)
-    one.score = _score(one, whole)
-    return one
+    rows = _Set([e for e in elements if e not in out], [set(found) for _, found in kept], texts, values, odd)
+    rows.score = _score(rows, whole)
+    return rows
 
 
 def _shared_tokens(elements: Sequence[Element]) -> set[str]:
@@ -201,9 +203,9 @@ def _leaves(row: Element) -> dict[str, str]:
     stack: list[tuple[Element, str]] = [(row, "")]
     while stack and len(found) < _MOST_PATHS:
         element, path = stack.pop()
-        own = " ".join(own_texts(element)).strip()
-        if own and own.strip("\u00a0 ") not in MISSING_TEXTS:
-            found.setdefault(path or ".", " ".join(own.split()))
+        text = " ".join(own_texts(element)).strip()
+        if text and text.strip("\u00a0 ") not in MISSING_TEXTS:
+            found.setdefault(path or ".", " ".join(text.split()))
         for name in ("href", "src", "datetime"):
             if element.attr(name):
                 found.setdefault(f"{path}@{name}", element.attr(name) or "")
@@ -227,19 +229,19 @@ def _step(element: Element, place: int) -> str:
     return f"{tag}.{token}" if token else tag
 
 
-def _score(one: _Set, whole: int) -> float:
-    count = len(one.elements)
-    varied = [path for path, texts in one.values.items() if _varies(path, texts, len(one.paths))]
+def _score(rows: _Set, whole: int) -> float:
+    count = len(rows.elements)
+    varied = [path for path, texts in rows.values.items() if _varies(path, texts, len(rows.paths))]
     if not varied:
         return 0.0
-    alike = sum(len(own & set(varied)) for own in one.paths) / (len(one.paths) * len(varied))
-    distinct = len(set(one.texts)) / len(one.texts)
-    length = sorted(map(len, one.texts))[len(one.texts) // 2]
-    coverage = min(1.0, sum(map(len, one.texts)) * count / len(one.texts) / whole)
+    alike = sum(len(text & set(varied)) for text in rows.paths) / (len(rows.paths) * len(varied))
+    distinct = len(set(rows.texts)) / len(rows.texts)
+    length = sorted(map(len, rows.texts))[len(rows.texts) // 2]
+    coverage = min(1.0, sum(map(len, rows.texts)) * count / len(rows.texts) / whole)
     fields = len([path for path in varied if "@" not in path]) + 0.3 * len([path for path in varied if "@" in path])
     size = math.log2(1 + count)
     richness = min(fields, 8.0) + min(length / 60, 2.0)
-    return size * richness * alike * distinct * math.sqrt(coverage) * _surroundings(one.elements)
+    return size * richness * alike * distinct * math.sqrt(coverage) * _surroundings(rows.elements)
 
 
 def _varies(path: str, texts: list[str], rows: int) -> bool:

@@ -38,8 +38,8 @@ def expression_for(
     found = _first_exact(document, _selectors(chosen, odd), wanted)
     if found is None and odd:
         # Keep at least those out that can be told apart one by one.
-        untold = [one for one in odd if len(_telling_apart(chosen, [one])) == 1]
-        named = [one for one in odd if one not in untold]
+        untold = [attribute for attribute in odd if len(_telling_apart(chosen, [attribute])) == 1]
+        named = [attribute for attribute in odd if attribute not in untold]
         if untold and named:
             return expression_for(document, [*chosen, *untold], named)
         with_odd = [*chosen, *odd]
@@ -64,23 +64,23 @@ def _first_exact(document: Document, selectors: Iterator[str], wanted: set[Eleme
 
 def _selectors(chosen: Sequence[Element], odd: Sequence[Element]) -> Iterator[str]:
     """Selectors worth trying, the plainest first."""
-    own = [name + ending for ending in _telling_apart(chosen, odd) for name in _names(chosen)]
+    itself = [name + ending for ending in _telling_apart(chosen, odd) for name in _names(chosen)]
     parents = _parents(chosen)
-    yield from (name for name in own if name not in _PLAIN_TAGS)
+    yield from (name for name in itself if name not in _PLAIN_TAGS)
     ways = _ways(parents)
     for way in ways:
-        yield from (f"{way} > {name}" for name in own)
+        yield from (f"{way} > {name}" for name in itself)
     grand = _parents(parents) if parents else []
     for way, upper in itertools.product(ways, _ways(grand)):
-        yield from (f"{upper} > {way} > {name}" for name in own)
+        yield from (f"{upper} > {way} > {name}" for name in itself)
     for upper in _ways(grand):
-        yield from (f"{upper} {name}" for name in own)
+        yield from (f"{upper} {name}" for name in itself)
     great = _parents(grand) if grand else []
     for upper in _ways(great):
-        yield from (f"{upper} {name}" for name in own)
+        yield from (f"{upper} {name}" for name in itself)
     if len(parents) == 1:
         path = _path(parents[0])
-        yield from (f"{path} > {name}" for name in own)
+        yield from (f"{path} > {name}" for name in itself)
 
 
 _PLAIN_TAGS = frozenset("li div tr a p span ul td section".split())
@@ -173,13 +173,13 @@ def _ways(chosen: Sequence[Element]) -> list[str]:
 def _path(element: Element) -> str:
     """A path of places from the nearest id or from the body: `body > div:nth-of-type(2) > ul`."""
     steps: list[str] = []
-    for one in [element, *ancestors(element)]:
-        name = one.attr("id")
+    for upper in [element, *ancestors(element)]:
+        name = upper.attr("id")
         if name and _NAME.match(name) and not _MADE.search(name):
             return " > ".join([f"#{name}", *reversed(steps)])
-        if one.tag in ("body", "html"):
-            return " > ".join([one.tag, *reversed(steps)])
-        before = sum(sibling.tag == one.tag for sibling in preceding(one))
-        others = before + sum(sibling.tag == one.tag for sibling in following(one))
-        steps.append(f"{one.tag}:nth-of-type({before + 1})" if others else one.tag)
+        if upper.tag in ("body", "html"):
+            return " > ".join([upper.tag, *reversed(steps)])
+        before = sum(sibling.tag == upper.tag for sibling in preceding(upper))
+        others = before + sum(sibling.tag == upper.tag for sibling in following(upper))
+        steps.append(f"{upper.tag}:nth-of-type({before + 1})" if others else upper.tag)
     return " > ".join(reversed(steps))

@@ -64,11 +64,11 @@ class NoMatchHelp:
     hints: tuple[str, ...] = field(default=())
 
 
-def try_on(name: str, one: Field, scope: Scope, source: Source, *, places: int = 0, most: int | None = None) -> Tried:
+def try_on(name: str, spec: Field, scope: Scope, source: Source, *, places: int = 0, most: int | None = None) -> Tried:
     """What a field picks from a scope, through all its stages: the first `most` matches, the first `places` with place."""
     steps: Steps = []
     notes = Notes()
-    value = cell(one, scope, source, notes, steps)
+    value = cell(spec, scope, source, notes, steps)
     document = source.document
     assert document is not None
     picked = next((step.nodes for step in steps if isinstance(step, Picked)), None)
@@ -77,7 +77,7 @@ def try_on(name: str, one: Field, scope: Scope, source: Source, *, places: int =
     if picked is None and value not in (None, []):
         nodes = [str(value)]
     found = (
-        _match(node, one, source, document, with_place=number < places) for number, node in enumerate(nodes[:most])
+        _match(node, spec, source, document, with_place=number < places) for number, node in enumerate(nodes[:most])
     )
     return Tried(name, tuple(found), len(nodes), value, "; ".join(_words(unread) for _, unread in notes.unread))
 
@@ -86,9 +86,9 @@ def _words(unread: Unread) -> str:
     return f"{unread.what} [{unread.code}]" + (f"; {unread.why}" if unread.why else "")
 
 
-def _match(node: Node, one: Field, source: Source, document: Document, *, with_place: bool) -> Match:
-    texts = tuple(text for text in taken(node, one))
-    each = replace(one, many=True, join=None, split=None)
+def _match(node: Node, spec: Field, source: Source, document: Document, *, with_place: bool) -> Match:
+    texts = tuple(text for text in taken(node, spec))
+    each = replace(spec, many=True, join=None, split=None)
     values: list[Any] = []
     notes = Notes()
     for text in texts:

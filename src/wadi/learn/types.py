@@ -94,12 +94,12 @@ class _Tongue(NamedTuple):
 def _tongue(language: str) -> _Tongue:
     """The page's language first, if CLDR has it; the month before the day where it names the United States."""
     name, _, region = language.replace("-", "_").partition("_")
-    own = f"{name.lower()}_CH" if region.upper() == "CH" else name.lower()
+    name_of_locale = f"{name.lower()}_CH" if region.upper() == "CH" else name.lower()
     try:
-        locale_of(own)
+        locale_of(name_of_locale)
     except BadSetting:
-        own = ""
-    first = (own,) if own else ()
+        name_of_locale = ""
+    first = (name_of_locale,) if name_of_locale else ()
     numeric = ("M/d/y", *_NUMERIC_DATES) if region.upper() == "US" else _NUMERIC_DATES
     return _Tongue(tuple(dict.fromkeys((*first, *_LOCALES))), tuple(dict.fromkeys((*first, *_DATE_LOCALES))), numeric)
 

@@ -92,7 +92,7 @@ class Field:
     def is_of_json(self) -> bool:
         """Whether the expressions that pick last read JSON."""
         last = self.then or self.expressions
-        return bool(last) and all(one.language == "json" for one in last)
+        return bool(last) and all(expression.language == "json" for expression in last)
 
     @cached_property
     def is_text(self) -> bool:
@@ -151,82 +151,82 @@ class Notes:
         self.several[name] = self.several.get(name, 0) + 1
 
 
-def cell(one: Field, scope: Scope | None, source: Source, notes: Notes, steps: Steps | None = None) -> Any:
+def cell(spec: Field, scope: Scope | None, source: Source, notes: Notes, steps: Steps | None = None) -> Any:
     """The value of a field in a row, None where there is none; what cannot be read or is too much goes to `notes`.
 
     With `steps` each is recorded as it happens: what was picked, what was taken of it, what each stage made, the rules
     for several, absent and missing values.
     """
-    if steps is None and one.is_plain:
-        value = _plain_value(one, scope, source)
+    if steps is None and spec.is_plain:
+        value = _plain_value(spec, scope, source)
         if value is not None and value.__class__ is not Unread:
             return value
-    texts = texts_of(one, scope, source, steps)
-    return cell_of_texts(one, texts, source.where, notes, steps)
+    texts = texts_of(spec, scope, source, steps)
+    return cell_of_texts(spec, texts, source.where, notes, steps)
 
 
-def _plain_value(one: Field, scope: Any, source: Source) -> Any:
+def _plain_value(spec: Field, scope: Any, source: Source) -> Any:
     """The value where one element of HTML is picked: None or Unread where there is more to it."""
-    nodes = one.pick(scope, source.document)  # type: ignore[arg-type]
+    nodes = spec.pick(scope, source.document)  # type: ignore[arg-type]
     if len(nodes) != 1 or (node := nodes[0]).__class__ is not HtmlElement:
         return None
-    if one.attr is not None:
-        text = tidied(node.attr(one.attr) or "")
+    if spec.attr is not None:
+        text = tidied(node.attr(spec.attr) or "")
     else:
         inner = node.children
         # What was seen before and stands there tidy is known by itself.
-        known = one.stages.known.get(inner[0].data) if len(inner) == 1 and inner[0].__class__ is HtmlText else None
+        known = spec.stages.known.get(inner[0].data) if len(inner) == 1 and inner[0].__class__ is HtmlText else None
         if known is not None:
             return known
         text = text_of(node)
-    return one.stages.value_of(text, source.where) if text else None
+    return spec.stages.value_of(text, source.where) if text else None
 
 
-def cell_of_texts(one: Field, texts: Sequence[str], where: Where, notes: Notes, steps: Steps | None = None) -> Any:
+def cell_of_texts(spec: Field, texts: Sequence[str], where: Where, notes: Notes, steps: Steps | None = None) -> Any:
     """The value that picked texts come to."""
-    if len(texts) > 1 and not one.many:
-        notes.count_several(one.name)
+    if len(texts) > 1 and not spec.many:
+        notes.count_several(spec.name)
     values: list[Any] = []
     is_unread = False
-    for text in texts if one.many else texts[:1]:
-        value = _value_of(one, text, where, steps)
+    for text in texts if spec.many else texts[:1]:
+        value = _value_of(spec, text, where, steps)
         if isinstance(value, Unread):
-            notes.unread.append((one.name, value))
+            notes.unread.append((spec.name, value))
             is_unread = True
         elif value is not None:
             values.append(value)
-    return _chosen(one, values, steps, is_unread=is_unread)
+    return _chosen(spec, values, steps, is_unread=is_unread)
 
 
-def _value_of(one: Field, text: str, where: Where, steps: Steps | None) -> Any:
+def _value_of(spec: Field, text: str, where: Where, steps: Steps | None) -> Any:
     if steps is None:
-        return one.stages.value_of(text, where)
+        return spec.stages.value_of(text, where)
     steps.append(Step("picked", text))
-    way = list(one.stages.retraced(text, where))
+    way = list(spec.stages.retraced(text, where))
     steps += way
     return way[-1].value if way else text
 
 
-def _chosen(one: Field, values: list[Any], steps: Steps | None, *, is_unread: bool) -> Any:
+def _chosen(spec: Field, values: list[Any], steps: Steps | None, *, is_unread: bool) -> Any:
     """The cell of the values: the first, all as a list, or joined; the default where there is none to be read."""
-    if one.distinct:
+    if spec.distinct:
         values = _recorded(steps, "distinct", _each_once(values))
-    if one.in_order:
+    if spec.in_order:
         values = _recorded(steps, "in_order", sorted(values, key=lambda value: (str(type(value)), value)))
-    if one.output is not None:
-        values = _recorded(steps, "output", [one.output(value) for value in values])
-    if one.many and one.join is None:
+    if spec.output is not None:
+        values = _recorded(steps, "output", [spec.output(value) for value in values])
+    if spec.many and spec.join is None:
         return _recorded(steps, "many", values)
     if values:
         return (
-            _recorded(steps, "join", one.join.join(map(str, values)))
-            if one.many and one.join is not None
+            _recorded(steps, "join", spec.join.join(map(str, values)))
+            if spec.many and spec.join is not None
             else values[0]
         )
     # A value that could not be read is no absent one; of several, some may be just that.
-    if one.default is None or (is_unread and not one.many):
+    if spec.default is None or (is_unread and not spec.many):
         return None
-    return _recorded(steps, "default", one.default)
+    return _recorded(steps, "default", spec.default)
 
 
 def _each_once(values: list[Any]) -> list[Any]:
@@ -241,52 +241,52 @@ def _recorded(steps: Steps | None, name: str, value: Any) -> Any:
     return value
 
 
-def texts_of(one: Field, scope: Scope | None, source: Source, steps: Steps | None = None) -> list[str]:
+def texts_of(spec: Field, scope: Scope | None, source: Source, steps: Steps | None = None) -> list[str]:
     """The texts that a field takes, before any stage: none when there is nothing."""
-    if one.source in _ELSEWHERE:
-        value = _ELSEWHERE[one.source](one, scope, source)
-        _recorded(steps, f"from {one.source}" + (f".{one.detail}" if one.detail else ""), value)
-        return _pieces(_texts_of_value(value, one) if value not in (None, "") else [], one)
+    if spec.source in _ELSEWHERE:
+        value = _ELSEWHERE[spec.source](spec, scope, source)
+        _recorded(steps, f"from {spec.source}" + (f".{spec.detail}" if spec.detail else ""), value)
+        return _pieces(_texts_of_value(value, spec) if value not in (None, "") else [], spec)
     assert source.document is not None
-    nodes = nodes_of(one, scope, source.document)
+    nodes = nodes_of(spec, scope, source.document)
     if steps is not None:
-        steps.append(Picked(expression_of(one), nodes))
-    if one.then:
-        nodes = _inside(nodes, one, source.document)
+        steps.append(Picked(expression_of(spec), nodes))
+    if spec.then:
+        nodes = _inside(nodes, spec, source.document)
         if steps is not None:
-            steps.append(Picked(" or ".join(e.text for e in one.then), nodes))
-    return _pieces([text for node in nodes for text in taken(node, one)], one)
+            steps.append(Picked(" or ".join(e.text for e in spec.then), nodes))
+    return _pieces([text for node in nodes for text in taken(node, spec)], spec)
 
 
-def expression_of(one: Field) -> str:
+def expression_of(spec: Field) -> str:
     """How a field says what it picks, in words."""
-    said = [e.text for e in one.expressions]
-    said += [f'label "{one.label[0]}"'] if one.label else []
-    said += [f'under "{one.under}"'] if one.under is not None else []
-    return " or ".join(said) or f"from {one.source}"
+    said = [e.text for e in spec.expressions]
+    said += [f'label "{spec.label[0]}"'] if spec.label else []
+    said += [f'under "{spec.under}"'] if spec.under is not None else []
+    return " or ".join(said) or f"from {spec.source}"
 
 
-def _pieces(texts: list[str], one: Field) -> list[str]:
+def _pieces(texts: list[str], spec: Field) -> list[str]:
     """The texts split where the field says so."""
-    if one.split is None:
+    if spec.split is None:
         return texts
-    return [piece.strip() for text in texts for piece in text.split(one.split) if piece.strip()]
+    return [piece.strip() for text in texts for piece in text.split(spec.split) if piece.strip()]
 
 
-def nodes_of(one: Field, scope: Scope | None, document: Document) -> list[Node]:
+def nodes_of(spec: Field, scope: Scope | None, document: Document) -> list[Node]:
     """The nodes that a field's expressions pick."""
-    if one.source == "page":
+    if spec.source == "page":
         scope = document.scope
-    elif one.source == "data":
+    elif spec.source == "data":
         scope = _data_of(document)
     assert scope is not None
-    if one.source == "heading":
-        return _heading(one, scope, document)
-    if one.under is not None:
-        return _under(one, one.under, scope, document)
-    if one.label:
-        return _beside_label(one, scope, document)
-    return first_of(one.expressions, scope, document)
+    if spec.source == "heading":
+        return _heading(spec, scope, document)
+    if spec.under is not None:
+        return _under(spec, spec.under, scope, document)
+    if spec.label:
+        return _beside_label(spec, scope, document)
+    return first_of(spec.expressions, scope, document)
 
 
 def _data_of(document: Document) -> JsonNode:
@@ -295,41 +295,41 @@ def _data_of(document: Document) -> JsonNode:
     return data_scope(document)
 
 
-def _beside_label(one: Field, scope: Scope, document: Document) -> list[Node]:
+def _beside_label(spec: Field, scope: Scope, document: Document) -> list[Node]:
     """What stands beside a label in the row, or in what `within` picks there; or what the field's expressions pick in that."""
-    around = first_of(one.within, scope, document) if one.within else [scope]
+    around = first_of(spec.within, scope, document) if spec.within else [scope]
     found: list[Node] = []
     for node in around:
         if isinstance(node, Element):
-            found += document.cached(("labels", node), lambda node=node: LabelsIn(node)).find(one.label)  # type: ignore[misc]
-    if not one.expressions:
+            found += document.cached(("labels", node), lambda node=node: LabelsIn(node)).find(spec.label)  # type: ignore[misc]
+    if not spec.expressions:
         return found
     return [
-        inner for value in found if isinstance(value, Element) for inner in first_of(one.expressions, value, document)
+        inner for value in found if isinstance(value, Element) for inner in first_of(spec.expressions, value, document)
     ]
 
 
-def _heading(one: Field, scope: Scope, document: Document) -> list[Node]:
+def _heading(spec: Field, scope: Scope, document: Document) -> list[Node]:
     """The last of the headings that stand before the row; of JSON, what the nearest value around the row has."""
     if isinstance(scope, JsonNode):
-        return _heading_in_json(one, scope, document)
+        return _heading_in_json(spec, scope, document)
     places = document.cached("places", lambda: {e: place for place, e in enumerate(elements(document.top))})
-    headings = [node for node in first_of(one.expressions, document.scope, document) if isinstance(node, Element)]
+    headings = [node for node in first_of(spec.expressions, document.scope, document) if isinstance(node, Element)]
     before = bisect_left([places[heading] for heading in headings], places[scope])
     return [headings[before - 1]] if before else []
 
 
-def _heading_in_json(one: Field, scope: JsonNode, document: Document) -> list[Node]:
+def _heading_in_json(spec: Field, scope: JsonNode, document: Document) -> list[Node]:
     for length in range(len(scope.path) - 1, -1, -1):
         value = document.data if document.kind == "json" else _data_of(document).value
         for step in scope.path[:length]:
             value = value[step]
-        if found := first_of(one.expressions, JsonNode(value, scope.path[:length]), document):
+        if found := first_of(spec.expressions, JsonNode(value, scope.path[:length]), document):
             return found[:1]
     return []
 
 
-def _under(one: Field, heading: str, scope: Scope, document: Document) -> list[Node]:
+def _under(spec: Field, heading: str, scope: Scope, document: Document) -> list[Node]:
     """The row's cells below a heading of its table, or what the field's expressions pick in them."""
     if not isinstance(scope, Element):
         return []
@@ -339,48 +339,48 @@ def _under(one: Field, heading: str, scope: Scope, document: Document) -> list[N
         return []
     grid: Grid = document.cached(("grid", table), lambda: grid_of(table))
     cells = grid.under(row, heading)
-    if not one.expressions:
+    if not spec.expressions:
         return list(cells)
-    return [node for inner in cells for node in first_of(one.expressions, inner, document)]
+    return [node for inner in cells for node in first_of(spec.expressions, inner, document)]
 
 
-def taken(node: Node, one: Field) -> list[str]:
+def taken(node: Node, spec: Field) -> list[str]:
     """The texts of one picked node: one, or none when an attribute or a JSON value is not there; lists give all of theirs."""
     if isinstance(node, JsonNode):
-        return _texts_of_value(_keys(node.value) if one.takes == "keys" else node.value, one)
+        return _texts_of_value(_keys(node.value) if spec.takes == "keys" else node.value, spec)
     if isinstance(node, Element):
-        text = _element_text(node, one)
+        text = _element_text(node, spec)
         return [] if text is None else [text]
     if isinstance(node, bool):
         return ["true" if node else "false"]
     if isinstance(node, float):
         return [PlainNumber(int(node) if node.is_integer() else node)]
-    return [node if one.is_verbatim else tidied(node)]
+    return [node if spec.is_verbatim else tidied(node)]
 
 
 def _keys(value: Any) -> list[str] | None:
     return list(value) if isinstance(value, dict) else None
 
 
-def _element_text(element: Element, one: Field) -> str | None:
-    if one.attr is not None:
-        value = element.attr(one.attr)
-        return value if value is None or one.is_verbatim else tidied(value)
-    return _TAKES[one.takes](element)
+def _element_text(element: Element, spec: Field) -> str | None:
+    if spec.attr is not None:
+        value = element.attr(spec.attr)
+        return value if value is None or spec.is_verbatim else tidied(value)
+    return _TAKES[spec.takes](element)
 
 
-def _texts_of_value(value: Any, one: Field) -> list[str]:
+def _texts_of_value(value: Any, spec: Field) -> list[str]:
     """A JSON value as texts; null is no value, a list is several where the field takes many."""
-    if isinstance(value, list) and (one.many or one.takes == "keys"):
-        return [text for inner in value for text in _text_of_value(inner, one)]
-    return _text_of_value(value, one)
+    if isinstance(value, list) and (spec.many or spec.takes == "keys"):
+        return [text for inner in value for text in _text_of_value(inner, spec)]
+    return _text_of_value(value, spec)
 
 
-def _text_of_value(value: Any, one: Field) -> list[str]:
+def _text_of_value(value: Any, spec: Field) -> list[str]:
     if value is None:
         return []
     if isinstance(value, str):
-        return [value if one.is_verbatim or one.takes == "keys" else tidied_lines(value)]
+        return [value if spec.is_verbatim or spec.takes == "keys" else tidied_lines(value)]
     if isinstance(value, bool):
         return ["true" if value else "false"]
     if isinstance(value, list | dict):
@@ -388,31 +388,31 @@ def _text_of_value(value: Any, one: Field) -> list[str]:
     return [PlainNumber(value)]
 
 
-def _inside(nodes: Sequence[Node], one: Field, document: Document) -> list[Node]:
+def _inside(nodes: Sequence[Node], spec: Field, document: Document) -> list[Node]:
     """What `then` picks in texts that are documents of their own. A text that is none gives nothing."""
     found: list[Node] = []
     for node in nodes:
-        for text in _sources(node, one):
+        for text in _sources(node, spec):
             try:
                 inner = read_document(
                     text.encode("utf-8", "replace"),
                     document.base,
-                    "application/json" if one.inside == "json" else "text/html; charset=utf-8",
-                    parse="json" if one.inside == "json" else "html",
+                    "application/json" if spec.inside == "json" else "text/html; charset=utf-8",
+                    parse="json" if spec.inside == "json" else "html",
                 )
             except NotADocument:
                 continue
-            found += first_of(one.then, inner.scope, inner)
+            found += first_of(spec.then, inner.scope, inner)
     return found
 
 
-def _sources(node: Node, one: Field) -> list[str]:
+def _sources(node: Node, spec: Field) -> list[str]:
     """The text of a node that is to be read as a document: nothing of it is folded."""
     if isinstance(node, JsonNode):
-        values = node.value if isinstance(node.value, list) and one.many else [node.value]
+        values = node.value if isinstance(node.value, list) and spec.many else [node.value]
         return [value if isinstance(value, str) else text_of_value(value) for value in values if value is not None]
     if isinstance(node, Element):
-        text = node.attr(one.attr) if one.attr is not None else _SOURCES.get(one.takes, raw_text_of)(node)
+        text = node.attr(spec.attr) if spec.attr is not None else _SOURCES.get(spec.takes, raw_text_of)(node)
         return [] if text is None else [text]
     return [str(node)]
 
@@ -442,11 +442,11 @@ _TAKES: dict[str, Callable[[Element], str | None]] = {
     "keys": lambda element: None,
 }
 _ELSEWHERE: dict[str, Callable[[Field, Scope | None, Source], Any]] = {
-    "url": lambda one, scope, source: source.reply.url if source.reply else None,
-    "header": lambda one, scope, source: source.reply.header(one.detail) if source.reply else None,
-    "key": lambda one, scope, source: scope.key if isinstance(scope, JsonNode) else None,
-    "link": lambda one, scope, source: source.link,
-    "route": lambda one, scope, source: source.route,
-    "status": lambda one, scope, source: source.status,
-    "input": lambda one, scope, source: source.inputs.get(one.detail),
+    "url": lambda spec, scope, source: source.reply.url if source.reply else None,
+    "header": lambda spec, scope, source: source.reply.header(spec.detail) if source.reply else None,
+    "key": lambda spec, scope, source: scope.key if isinstance(scope, JsonNode) else None,
+    "link": lambda spec, scope, source: source.link,
+    "route": lambda spec, scope, source: source.route,
+    "status": lambda spec, scope, source: source.status,
+    "input": lambda spec, scope, source: source.inputs.get(spec.detail),
 }

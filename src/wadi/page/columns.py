@@ -178,7 +178,7 @@ def _records(lines: list[list[Any]], header: int | None) -> list[dict[str, Any]]
     if not lines:
         return []
     if place >= len(lines):
-        raise BadColumns(f"it has {len(lines)} lines, and header = {header} names a later one")
+        raise BadColumns(f"it has {len(lines)} lines, and heading_line = {header} names a later one")
     width = max((len(line) for line in lines), default=0)
     names = _names(lines[place] if place >= 0 else [], width)
     records = []

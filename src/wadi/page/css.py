@@ -63,7 +63,7 @@ class Selector:
         if len(self.siblings) == 1 and (compound := self.siblings[0][1:].strip()) and not _COMBINED.search(compound):
             # Most are like `+ tr`: the siblings themselves are asked.
             behind = islice(following(row), 1 if self.siblings[0][0] == "+" else None)
-            return [one for one in behind if one.matches(compound)]
+            return [node for node in behind if node.matches(compound)]
         above = parent(row)
         if above is None:
             return []
@@ -79,14 +79,14 @@ def selector_of(text: str) -> Selector:
         _check(piece, start)
     inside, siblings, page = [], [], []
     for _, piece in pieces:
-        one = piece.strip()
-        behind = one if one[0] in "+~" else found[1] if (found := _SCOPE_SIBLING.match(one)) else ""
-        whole = f":scope {one}" if one[0] in ">+~" else one
+        part = piece.strip()
+        behind = part if part[0] in "+~" else found[1] if (found := _SCOPE_SIBLING.match(part)) else ""
+        whole = f":scope {part}" if part[0] in ">+~" else part
         page.append(whole)
         if behind:
             siblings.append(behind)
         else:
-            inside.append(whole if _has_scope(whole) else f":scope {one}")
+            inside.append(whole if _has_scope(whole) else f":scope {part}")
     return Selector(", ".join(page), ", ".join(inside), tuple(siblings))
 
 
@@ -201,11 +201,11 @@ def _translated(piece: str, start: int, *, is_page: bool) -> str:
             found = self.xpathexpr_cls(element="*")
             return found.add_condition(f"local-name() = '{selector.element}'") if selector.element else found
 
-    one = _SCOPE.sub("", piece.strip(), count=1).strip() if _SCOPE.match(piece.strip()) else piece.strip()
-    axis = _AXES.get(one[:1])
+    part = _SCOPE.sub("", piece.strip(), count=1).strip() if _SCOPE.match(piece.strip()) else piece.strip()
+    axis = _AXES.get(part[:1])
     try:
         prefix = axis or ("descendant-or-self::" if is_page else "descendant::")
-        return str(AnyNamespace().css_to_xpath(one[1:] if axis else one, prefix=prefix))
+        return str(AnyNamespace().css_to_xpath(part[1:] if axis else part, prefix=prefix))
     except SelectorError as error:
         raise BadSelector(f"not known for XML: {error}", start, "XPath knows more:  .//…") from error
 

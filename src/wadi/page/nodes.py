@@ -75,17 +75,21 @@ def parent(element: Element) -> Any:
 
 def ancestors(element: Element, *tags: str) -> Iterator[Any]:
     """The elements around an element, the nearest first, those of some names or all."""
-    return (one for one in element.ancestors if isinstance(one, Element) and (not tags or one.tag in tags))
+    return (
+        ancestor
+        for ancestor in element.ancestors
+        if isinstance(ancestor, Element) and (not tags or ancestor.tag in tags)
+    )
 
 
 def following(element: Element) -> Iterator[Any]:
     """The sibling elements behind an element."""
-    return (one for one in element.next_siblings if isinstance(one, Element))
+    return (sibling for sibling in element.next_siblings if isinstance(sibling, Element))
 
 
 def preceding(element: Element) -> Iterator[Any]:
     """The sibling elements before an element, the nearest first."""
-    return (one for one in element.previous_siblings if isinstance(one, Element))
+    return (sibling for sibling in element.previous_siblings if isinstance(sibling, Element))
 
 
 def leading_text(element: Element) -> str:
@@ -121,12 +125,12 @@ def pieces_of_text(top: Element) -> Iterator[str]:
 def path_of(element: Element) -> str:
     """The way from the root to an element: `html > body > ol.register > li:nth-of-type(2) > a`."""
     steps: list[str] = []
-    for one in [element, *ancestors(element)]:
-        alike = sum(sibling.tag == one.tag for sibling in preceding(one))
-        is_one_of_many = alike or any(islice((s for s in following(one) if s.tag == one.tag), 1))
-        token = next(iter((one.attr("class") or "").split()), "")
-        name = f"#{one.attr('id')}" if one.attr("id") else f".{token}" if token else ""
-        steps.append(f"{one.tag}{name}" + (f":nth-of-type({alike + 1})" if is_one_of_many else ""))
+    for upper in [element, *ancestors(element)]:
+        alike = sum(sibling.tag == upper.tag for sibling in preceding(upper))
+        is_one_of_many = alike or any(islice((s for s in following(upper) if s.tag == upper.tag), 1))
+        token = next(iter((upper.attr("class") or "").split()), "")
+        name = f"#{upper.attr('id')}" if upper.attr("id") else f".{token}" if token else ""
+        steps.append(f"{upper.tag}{name}" + (f":nth-of-type({alike + 1})" if is_one_of_many else ""))
     return " > ".join(reversed(steps))
 
 

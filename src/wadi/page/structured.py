@@ -106,8 +106,8 @@ def _item(element: Element, document: Document, above: tuple[Element, ...]) -> d
     for name in (element.attr("itemref") or "").split():
         roots += [found for found in document.tree.select("[id]") if found.attr("id") == name]
     for root in roots:
-        for one in _property_elements(root, is_item=root == element):
-            _put(one, item["properties"], document, (*above, element))
+        for holder in _property_elements(root, is_item=root == element):
+            _put(holder, item["properties"], document, (*above, element))
     return item
 
 
@@ -115,11 +115,11 @@ def _property_elements(root: Element, *, is_item: bool) -> Iterator[Element]:
     """The elements that are properties of an item, in reading order; what stands in an inner item is that one's."""
     stack = list(reversed(children(root))) if is_item else [root]
     while stack:
-        one = stack.pop()
-        if one.attr("itemprop"):
-            yield one
-        if one.attr("itemscope") is None:
-            stack += reversed(children(one))
+        upper = stack.pop()
+        if upper.attr("itemprop"):
+            yield upper
+        if upper.attr("itemscope") is None:
+            stack += reversed(children(upper))
 
 
 def _put(element: Element, found: dict[str, list[Any]], document: Document, above: tuple[Element, ...]) -> None:

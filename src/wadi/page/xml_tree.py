@@ -188,12 +188,12 @@ def wrapped(found: Any) -> list[Any]:
     """What an XPath gives as nodes: elements wrapped, comments as their texts; a string, number or truth value alone."""
     if not isinstance(found, list):
         return [found]
-    return [_wrapped(one) for one in found]
+    return [_wrapped(node) for node in found]
 
 
-def _wrapped(one: Any) -> Any:
-    if isinstance(one, str):
-        return str(one)
-    if isinstance(one, tuple):  # a namespace node
-        return str(one[1])
-    return XmlElement(one) if isinstance(one.tag, str) else str(one.text or "")
+def _wrapped(found: Any) -> Any:
+    if isinstance(found, str):
+        return str(found)
+    if isinstance(found, tuple):  # a namespace node
+        return str(found[1])
+    return XmlElement(found) if isinstance(found.tag, str) else str(found.text or "")

@@ -150,7 +150,7 @@ def _compiled_html(text: str) -> turbohtml.XPath:
 def below_html(text: str, scope: turbohtml.Element) -> list[Any]:
     """What an XPath gives from an element of HTML: elements, texts (those of attributes and comments too), or one value."""
     found: Any = _compiled_html(text)(scope)
-    return [_plain(one) for one in found] if isinstance(found, list) else [found]
+    return [_plain(node) for node in found] if isinstance(found, list) else [found]
 
 
 def _plain(node: Any) -> Any:

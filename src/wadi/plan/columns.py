@@ -81,7 +81,7 @@ def columns_of(plan: Plan, table: str) -> list[str]:
         names += [column, *companions_of(column, fields[0][1].type)]
     rules = table_plan(plan, table)
     counted = [rules.occurrences] if rules.occurrences else []
-    seen, origin = (SEEN_COLUMNS if rules.history else ()), (f"origin_{one}" for one in rules.origin)
+    seen, origin = (SEEN_COLUMNS if rules.history else ()), (f"origin_{what}" for what in rules.origin)
     names += [*rules.derive, *rules.constant, *counted, *seen, *origin]
     return list(dict.fromkeys(names))
 
@@ -218,7 +218,7 @@ def _missing(said: list[str] | None, usual: Collection[str]) -> frozenset[str]:
     """The texts that count as none; "…" stands for all that usually do."""
     if said is None:
         return frozenset(usual)
-    return frozenset(text for one in said for text in (MISSING_TEXTS if one == "…" else [one]))
+    return frozenset(text for words in said for text in (MISSING_TEXTS if words == "…" else [words]))
 
 
 def setting_of(field: FieldPlan, this_year: int | None = None) -> Setting:

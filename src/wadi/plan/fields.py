@@ -46,7 +46,7 @@ def _is_verbatim(plan: FieldPlan, last: tuple[Expression, ...]) -> bool:
     """Whether the texts of a field are values as they stand, so that a dash or "n/a" is one, too."""
     if plan.type != "string" or plan.take not in (None, "verbatim"):
         return False
-    return plan.take == "verbatim" or (bool(last) and all(one.language == "json" for one in last))
+    return plan.take == "verbatim" or (bool(last) and all(expression.language == "json" for expression in last))
 
 
 def compiled(expressions: list[str] | None) -> tuple[Expression, ...]:

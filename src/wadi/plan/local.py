@@ -34,11 +34,11 @@ def files_of(folder: Path, address: str) -> list[Path]:
     if path.is_file():
         return [path.resolve()]
     found = path.iterdir() if path.is_dir() else _fitting(folder, name)
-    files = [one for one in found if one.is_file() and not one.name.startswith(".")]
+    files = [entry for entry in found if entry.is_file() and not entry.name.startswith(".")]
     if not files:
         what = "holds no files" if path.is_dir() else "there is no such file" if "*" not in name else "no file fits"
         raise NoSuchFiles(f'"{name}": {what} (below {folder.resolve()})')
-    return sorted((one.resolve() for one in files), key=_in_order)
+    return sorted((file.resolve() for file in files), key=_in_order)
 
 
 def _fitting(folder: Path, pattern: str) -> list[Path]:

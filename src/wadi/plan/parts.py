@@ -15,9 +15,9 @@ def fields_of(page: str, kind: PagePlan) -> Iterator[tuple[Path, FieldPlan, bool
     """Every field of a page kind with its path, and whether it is relative to a row."""
     for name, field in kind.fields.items():
         yield ("page", page, "fields", *_steps(name, field)), field, kind.rows is not None
-    for one, child in kind.lists.items():
+    for inner, child in kind.lists.items():
         for name, field in child.fields.items():
-            yield ("page", page, "lists", one, "fields", *_steps(name, field)), field, True
+            yield ("page", page, "lists", inner, "fields", *_steps(name, field)), field, True
     if kind.total is not None:
         yield ("page", page, "total"), kind.total, False
     if kind.next is not None:
@@ -103,7 +103,9 @@ def with_parts(plan: Plan) -> Plan:
     """The plan with every part of a field as a field of its own."""
     pages = {}
     for name, page in plan.page.items():
-        lists = {one: child.model_copy(update={"fields": _expanded(child.fields)}) for one, child in page.lists.items()}
+        lists = {
+            inner: child.model_copy(update={"fields": _expanded(child.fields)}) for inner, child in page.lists.items()
+        }
         pages[name] = page.model_copy(update={"fields": _expanded(page.fields), "lists": lists})
     return plan.model_copy(update={"page": pages})
 

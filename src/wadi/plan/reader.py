@@ -103,12 +103,12 @@ def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None =
     problems += wrong
     if problems or plan is None:
         hidden = {problem.place.line for problem in problems if problem.code == "secret-in-plan"}
-        problems = [replace(one, excerpt="") if one.place.line in hidden else one for one in problems]
+        problems = [replace(each, excerpt="") if each.place.line in hidden else each for each in problems]
         raise PlanError(sorted(set(problems), key=lambda p: (p.place.line or 0, p.place.column or 0, p.what)))
-    own = data.get("inputs")
+    section = data.get("inputs")
     secrets = {
         name: str(value["secret_from"])
-        for name, value in (own or {}).items()
+        for name, value in (section or {}).items()
         if _is_secret(value) and name in plan.inputs
     }
     return LoadedPlan(plan, text, source, plan.inputs, functions, inputs or {}, secrets=secrets)
@@ -242,9 +242,9 @@ def _calls(plan: Plan) -> Iterator[tuple[Path, str]]:
         for target, link in kind.open.items():
             if link.call:
                 yield ("page", page, "open", target, "call"), link.call
-        for path, one, _ in fields_of(page, kind):
+        for path, spec, _ in fields_of(page, kind):
             for key in ("clean", "adjust"):
-                for index, sentence in enumerate(getattr(one, key)):
+                for index, sentence in enumerate(getattr(spec, key)):
                     words = sentence.split()
                     if len(words) == 2 and words[0] == "call":
                         yield (*path, key, index), words[1].strip("'\"")
@@ -256,8 +256,8 @@ def _calls(plan: Plan) -> Iterator[tuple[Path, str]]:
 def _with_inputs(data: dict[str, Any], inputs: Mapping[str, InputValue]) -> dict[str, Any]:
     if not inputs:
         return data
-    own = data.get("inputs")
-    known = own if isinstance(own, dict) else {}
+    section = data.get("inputs")
+    known = section if isinstance(section, dict) else {}
     # A run that is opened again knows the mark of a secret, which stays what the plan says.
     given = {
         name: value for name, value in inputs.items() if not (_is_secret(known.get(name)) and value == mark_of(name))
@@ -271,8 +271,8 @@ def _is_secret(value: object) -> bool:
 
 def _given_secrets(data: dict[str, Any], text: PlanText, inputs: Mapping[str, InputValue]) -> Iterator[Problem]:
     """Secrets that are given from outside in the open."""
-    own = data.get("inputs")
-    for name, value in own.items() if isinstance(own, dict) else ():
+    section = data.get("inputs")
+    for name, value in section.items() if isinstance(section, dict) else ():
         if _is_secret(value) and name in inputs and inputs[name] != mark_of(name):
             what = f'input "{name}" is a secret, and is not given by --input, where it would be seen'
             now = f"{value['secret_from']}=… in the environment"
@@ -377,7 +377,7 @@ def _inside(kind: Any, step: str | int) -> list[Any]:
     """What may stand under a key of a part or a table, or at a place of a list."""
     if isinstance(kind, type) and issubclass(kind, BaseModel):
         named = ((info.alias or name, info.annotation) for name, info in kind.model_fields.items())
-        return [one for name, annotation in named if name == step for one in _choices(annotation)]
+        return [choice for name, annotation in named if name == step for choice in _choices(annotation)]
     arguments = get_args(kind)
     if get_origin(kind) is dict:
         return _choices(arguments[1])
@@ -389,7 +389,7 @@ def _choices(annotation: Any) -> list[Any]:
     if get_origin(annotation) is Annotated:
         return _choices(get_args(annotation)[0])
     if get_origin(annotation) in (Union, UnionType):
-        return [one for inner in get_args(annotation) for one in _choices(inner)]
+        return [choice for inner in get_args(annotation) for choice in _choices(inner)]
     return [annotation]
 
 

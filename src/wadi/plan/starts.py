@@ -42,8 +42,8 @@ def variables_of(template: str) -> set[str]:
 def templates_of(plan: Plan) -> list[tuple[str, str]]:
     """Page kind and URI Template of everything that the crawl begins with."""
     start = plan.start
-    named = [(SITEMAP, one) for one in start.sitemap] + [(FEED, one) for one in start.feed]
-    return [*((start.page, one) for one in start.addresses), *named]
+    named = [(SITEMAP, url) for url in start.sitemap] + [(FEED, url) for url in start.feed]
+    return [*((start.page, address) for address in start.addresses), *named]
 
 
 def starts_of(plan: Plan, folder: Path | None = None) -> Iterator[Start]:
@@ -83,13 +83,13 @@ def folders_of(plan: Plan, folder: Path) -> frozenset[Path]:
 def parts_of(plan: Plan, url: str, values: Mapping[str, Scalar]) -> list[Start]:
     """The starts that a listing with these input values falls into, by the next of the `split` inputs; none when all are used."""
     name = next((name for name in plan.start.split if name not in values), None)
-    of_sites = (one for one in plan.start.addresses if not is_of_files(one))
-    template = next((one for one in of_sites if _request(plan, plan.start.page, one, values).url == url), None)
+    of_sites = (address for address in plan.start.addresses if not is_of_files(address))
+    template = next((site for site in of_sites if _request(plan, plan.start.page, site, values).url == url), None)
     if name is None or template is None:
         return []
     inner = combinations({name: plan.inputs[name]}, {name})
-    whole = [{**values, **one} for one in inner]
-    return [Start(plan.start.page, _request(plan, plan.start.page, template, one), one) for one in whole]
+    whole = [{**values, **chosen} for chosen in inner]
+    return [Start(plan.start.page, _request(plan, plan.start.page, template, chosen), chosen) for chosen in whole]
 
 
 def file_request(url: str) -> Request:
@@ -144,7 +144,7 @@ def _choices(inputs: Mapping[str, InputValue], used: set[str]) -> list[list[dict
         if not isinstance(value, list):
             choices.append([] if isinstance(value, InputFile | InputSecret | InputSequence) else [{name: value}])
         elif name in heads:
-            choices.append([_named(name, one) for one in value])
+            choices.append([_named(name, choice) for choice in value])
     return choices
 
 

@@ -14,5 +14,5 @@ def ways_in_vain(plan: Plan, gave: Set[str], known: Set[str]) -> dict[str, str]:
         for target, link in plan.page[name].open.items():
             if target != plan.start.page and target not in known:
                 said = link.at or link.form or ([link.address] if link.address else [])
-                ways.setdefault(target, []).extend(f'"{one}"' for one in said)
+                ways.setdefault(target, []).extend(f'"{way}"' for way in said)
     return {target: " or ".join(dict.fromkeys(said)) for target, said in ways.items()}

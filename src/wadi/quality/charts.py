@@ -65,14 +65,14 @@ def _file_name(name: str) -> str:
 
 
 def _figures(profile: TableProfile, source: TableSource) -> Iterator[tuple[str, Figure]]:
-    for one in profile.columns:
-        if one.first is not None and one.numbers is not None:
-            yield one.column.name, over_time(one)
-        elif one.numbers is not None and one.distinct > 2:
-            yield one.column.name, histogram(one)
-        elif one.frequent and one.distinct > 1 and one.frequent[0][1] > 1:
-            yield one.column.name, bars(one)
-    if any(one.filled < one.rows for one in profile.columns):
+    for column in profile.columns:
+        if column.first is not None and column.numbers is not None:
+            yield column.column.name, over_time(column)
+        elif column.numbers is not None and column.distinct > 2:
+            yield column.column.name, histogram(column)
+        elif column.frequent and column.distinct > 1 and column.frequent[0][1] > 1:
+            yield column.column.name, bars(column)
+    if any(column.filled < column.rows for column in profile.columns):
         yield "missing", gap_map(profile)
     for label, across, up in _places(source):
         points = _points(source, across, up)
@@ -90,25 +90,25 @@ def _figure() -> tuple[Figure, Any]:
     return figure, axes
 
 
-def _titled(axes: Any, one: ColumnProfile) -> None:
-    missing = one.rows - one.filled
-    gaps = f"; {missing:,} of {one.rows:,} missing" if missing else f"; all {one.rows:,} filled"
-    axes.set_title(shortened(one.column.name, 60) + gaps, loc="left")
+def _titled(axes: Any, profile: ColumnProfile) -> None:
+    missing = profile.rows - profile.filled
+    gaps = f"; {missing:,} of {profile.rows:,} missing" if missing else f"; all {profile.rows:,} filled"
+    axes.set_title(shortened(profile.column.name, 60) + gaps, loc="left")
 
 
-def _with_unit(one: ColumnProfile) -> str:
-    return one.column.name + (f" ({one.column.unit})" if one.column.unit else "")
+def _with_unit(profile: ColumnProfile) -> str:
+    return profile.column.name + (f" ({profile.column.unit})" if profile.column.unit else "")
 
 
-def histogram(one: ColumnProfile) -> Figure:
+def histogram(profile: ColumnProfile) -> Figure:
     """Numbers in bins, with the median."""
-    assert one.numbers is not None
+    assert profile.numbers is not None
     figure, axes = _figure()
-    for lower, upper, count in one.numbers.bins:
+    for lower, upper, count in profile.numbers.bins:
         axes.bar(lower, count, width=upper - lower, align="edge", color=BLUE, edgecolor="white", linewidth=0.6)
-    median = one.numbers.median
+    median = profile.numbers.median
     axes.axvline(median, color=OCHRE, linewidth=2)
-    is_left = median < (one.numbers.least + one.numbers.most) / 2
+    is_left = median < (profile.numbers.least + profile.numbers.most) / 2
     axes.annotate(
         f"median {median:,.6g}",
         (median, 1.0),
@@ -119,17 +119,17 @@ def histogram(one: ColumnProfile) -> Figure:
         va="top",
         color="#8a5708",
     )
-    axes.set_xlabel(_with_unit(one))
+    axes.set_xlabel(_with_unit(profile))
     axes.set_ylabel("rows")
     _whole(axes)
-    _titled(axes, one)
+    _titled(axes, profile)
     return figure
 
 
-def bars(one: ColumnProfile) -> Figure:
+def bars(profile: ColumnProfile) -> Figure:
     """The most frequent values with their counts."""
     figure, axes = _figure()
-    shown = [(shortened(str(value), 32), count) for value, count in one.frequent]
+    shown = [(shortened(str(value), 32), count) for value, count in profile.frequent]
     axes.grid(visible=False)
     places = range(len(shown))
     axes.barh(places, [count for _, count in shown], color=BLUE)
@@ -139,28 +139,28 @@ def bars(one: ColumnProfile) -> Figure:
     for place, (_, count) in enumerate(shown):
         axes.annotate(f"{count:,}", (count, place), xytext=(5, 0), textcoords="offset points", va="center")
     axes.set_xlim(0, most * 1.12)
-    rest = one.filled - sum(count for _, count in shown)
-    more = one.distinct - len(shown)
+    rest = profile.filled - sum(count for _, count in shown)
+    more = profile.distinct - len(shown)
     axes.set_xlabel("rows" + (f"; {more:,} other values in {rest:,} rows are not shown" if more > 0 else ""))
-    _titled(axes, one)
+    _titled(axes, profile)
     return figure
 
 
-def over_time(one: ColumnProfile) -> Figure:
+def over_time(profile: ColumnProfile) -> Figure:
     """Rows by their days, in bins."""
-    assert one.numbers is not None
+    assert profile.numbers is not None
     figure, axes = _figure()
-    for lower, upper, count in one.numbers.bins:
+    for lower, upper, count in profile.numbers.bins:
         axes.bar(
             lower, count, width=max(upper - lower, 0.5), align="edge", color=BLUE, edgecolor="white", linewidth=0.6
         )
-    ticks = [one.numbers.least + (one.numbers.most - one.numbers.least) * part / 5 for part in range(6)]
+    ticks = [profile.numbers.least + (profile.numbers.most - profile.numbers.least) * part / 5 for part in range(6)]
     days = sorted({round(tick) for tick in ticks})
     axes.set_xticks(days, [date.fromordinal(max(1, day)).isoformat() for day in days])
-    axes.set_xlabel(one.column.name)
+    axes.set_xlabel(profile.column.name)
     axes.set_ylabel("rows")
     _whole(axes)
-    _titled(axes, one)
+    _titled(axes, profile)
     return figure
 
 
@@ -184,7 +184,7 @@ def gap_map(profile: TableProfile) -> Figure:
         profile.gap_map, aspect="auto", cmap=shades, vmin=0, vmax=1, interpolation="nearest",
         extent=(0, profile.rows, len(profile.columns), 0),
     )  # fmt: skip
-    names = [f"{shortened(one.column.name, 24)}  {1 - one.share:.0%}" for one in profile.columns]
+    names = [f"{shortened(column.column.name, 24)}  {1 - column.share:.0%}" for column in profile.columns]
     axes.set_yticks([place + 0.5 for place in range(len(names))], names)
     axes.tick_params(length=0)
     axes.set_xlabel("row of the table")

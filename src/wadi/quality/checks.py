@@ -73,14 +73,14 @@ def _pattern(check: ColumnCheckPlan, context: Context) -> Breaks | None:
     if check.pattern is None:
         return None
     matches = re.compile(check.pattern).fullmatch
-    return lambda value: any(matches(str(flat(one))) is None for one in _each(value))
+    return lambda value: any(matches(str(flat(member))) is None for member in _each(value))
 
 
 def _enum(check: ColumnCheckPlan, context: Context) -> Breaks | None:
     if check.enum is None:
         return None
-    known = {(type(one) is bool, one) for one in check.enum}
-    return lambda value: any((type(one) is bool, one) not in known for one in _each(value))
+    known = {(type(allowed) is bool, allowed) for allowed in check.enum}
+    return lambda value: any((type(member) is bool, member) not in known for member in _each(value))
 
 
 def _past(check: ColumnCheckPlan, context: Context) -> Breaks | None:
@@ -91,7 +91,7 @@ def _refers_to(check: ColumnCheckPlan, context: Context) -> Breaks | None:
     if check.refers_to is None:
         return None
     known = context.values(check.refers_to)
-    return lambda value: any(flat(one) not in known for one in _each(value))
+    return lambda value: any(flat(member) not in known for member in _each(value))
 
 
 def _unique(check: ColumnCheckPlan, context: Context) -> Breaks | None:
@@ -196,8 +196,8 @@ class _Column:
 def beyond(value: float, bounds: BoundsPlan, *, is_share: bool = False) -> str:
     """What is wrong with a figure, in words; empty where it lies between its bounds."""
 
-    def shown(one: float) -> str:
-        return f"{100 * one:.4g} %" if is_share else f"{one:,.10g}"
+    def shown(asked: float) -> str:
+        return f"{100 * asked:.4g} %" if is_share else f"{asked:,.10g}"
 
     if bounds.minimum is not None and value < bounds.minimum:
         return f"{shown(value)}, at least {shown(bounds.minimum)} is wanted"
@@ -211,8 +211,8 @@ class Checking:
 
     def __init__(self, source: TableSource, check: CheckPlan, context: Context) -> None:
         self._name, self._names, self._check = source.name, source.names, check
-        columns = [_Column(name, one, context) for name, one in check.columns.items()]
-        self._columns = [(one, self._names.index(one.name)) for one in columns]
+        columns = [_Column(name, asked, context) for name, asked in check.columns.items()]
+        self._columns = [(column, self._names.index(column.name)) for column in columns]
         self._keys = [self._names.index(name) for name in source.key if name in self._names]
         self._conditions = [(text, Formula(text)) for text in check.where]
         self._unmet: dict[str, tuple[int, list[tuple[int, str, str]]]] = {}
@@ -223,8 +223,8 @@ class Checking:
         for row in batch:
             self._rows += 1
             key = " ".join(str(row[place]) for place in self._keys)
-            for one, place in self._columns:
-                one.take(self._rows, key, row[place])
+            for column, place in self._columns:
+                column.take(self._rows, key, row[place])
             if self._conditions:
                 self._take_conditions(key, dict(zip(self._names, row, strict=True)))
 
@@ -241,7 +241,7 @@ class Checking:
         found = list(_of_table(self._name, self._check, self._rows, duplicates))
         unmet = self._unmet.items()
         found += [Broken(self._name, "", "where", f"not {text}", n, tuple(seen)) for text, (n, seen) in unmet]
-        return found + [broken for one, _ in self._columns for broken in one.broken(self._name)]
+        return found + [broken for column, _ in self._columns for broken in column.broken(self._name)]
 
 
 def _of_table(table: str, check: CheckPlan, rows: int, duplicates: int) -> Iterator[Broken]:

@@ -59,17 +59,17 @@ class ColumnChanges:
     @property
     def emptied(self) -> int:
         """How many cells are missing now."""
-        return sum(is_missing(one.new) for one in self.changes)
+        return sum(is_missing(change.new) for change in self.changes)
 
     @property
     def filled(self) -> int:
         """How many cells were missing before."""
-        return sum(is_missing(one.old) for one in self.changes)
+        return sum(is_missing(change.old) for change in self.changes)
 
     @property
     def others(self) -> list[Change]:
         """The changes from one value to another."""
-        return [one for one in self.changes if not is_missing(one.old) and not is_missing(one.new)]
+        return [change for change in self.changes if not is_missing(change.old) and not is_missing(change.new)]
 
     def largest(self, most: int) -> list[Change]:
         """The largest changes of numbers, then the others as they come, then what is missing or was."""
@@ -77,13 +77,13 @@ class ColumnChanges:
 
     def frequent(self, most: int) -> list[tuple[tuple[str, str], int]]:
         """The commonest changes from one text to another, with counts."""
-        return Counter((shown(one.old), shown(one.new)) for one in self.others).most_common(most)
+        return Counter((shown(other.old), shown(other.new)) for other in self.others).most_common(most)
 
 
-def _by_size(one: Change) -> tuple[int, float]:
-    if one.size is not None:
-        return 0, -abs(one.size)
-    return (2 if is_missing(one.old) or is_missing(one.new) else 1), 0.0
+def _by_size(change: Change) -> tuple[int, float]:
+    if change.size is not None:
+        return 0, -abs(change.size)
+    return (2 if is_missing(change.old) or is_missing(change.new) else 1), 0.0
 
 
 @dataclass
@@ -119,8 +119,8 @@ class Comparison:
                         old, new = (None, value) if kind == "added" else (value, None)
                         yield self._record(kind, key, column, old, new)
         for changes in self.changed.values():
-            for one in changes.changes:
-                yield self._record("changed", one.key, one.column, one.old, one.new)
+            for change in changes.changes:
+                yield self._record("changed", change.key, change.column, change.old, change.new)
 
     def _record(self, kind: str, key: Key, column: str, old: Any, new: Any) -> dict[str, Any]:
         return {
@@ -143,11 +143,11 @@ class Comparison:
             "first_removed": [list(key) for key, _ in self.removed[:most]],
             "columns": [
                 {
-                    "name": one.column,
-                    "count": one.count,
-                    "largest": [{"key": list(c.key), "old": c.old, "new": c.new} for c in one.largest(most)],
+                    "name": column.column,
+                    "count": column.count,
+                    "largest": [{"key": list(c.key), "old": c.old, "new": c.new} for c in column.largest(most)],
                 }
-                for one in self.changed.values()
+                for column in self.changed.values()
             ],
         }  # fmt: skip
 

@@ -30,7 +30,8 @@ def compare_tables(
     a name means where one may expect another. Raises UsageError."""
     with ExitStack() as stack:
         before, after = (
-            [one for one in sources_of(what, runs, table, stack, report) if one.name != OUTCOMES] for what in (old, new)
+            [source for source in sources_of(what, runs, table, stack, report) if source.name != OUTCOMES]
+            for what in (old, new)
         )
         if len(before) == len(after) == 1:
             pairs = [(before[0], after[0])]
@@ -51,19 +52,22 @@ def history_of(
     """A table through all complete runs of a plan, the oldest first. Raises UsageError where there is nothing to tell."""
     found: list[Point] = []
     reason: WadiError | None = None
-    for one in reversed(runs_in(Path(runs), plan)):
-        if one.state != End.COMPLETE:
+    for earlier in reversed(runs_in(Path(runs), plan)):
+        if earlier.state != End.COMPLETE:
             continue
         try:
-            with Run.open(one.folder) as run:
+            with Run.open(earlier.folder) as run:
                 source = run_table(run, run.known_table(table))
                 if column is not None:
                     column_of(source, column)
                 if record is not None and len(record) != len(source.key):
-                    wants = f"its key is {listed(list(source.key))}" if source.key else "it has no key"
-                    what = f"the table {table} is not asked by {len(record)} values: {wants}"
+                    what = f'table "{table}" has no key, so that no record of it can be followed'
+                    if source.key:
+                        what = f'the key of table "{table}" is {listed(list(source.key))}, and --key has {len(record)} values'
                     raise UsageError(Problem("no-such-row", what))
-                found.append(point_of(one.began[:19].replace("T", " "), str(one.folder), source, column, record))
+                found.append(
+                    point_of(earlier.began[:19].replace("T", " "), str(earlier.folder), source, column, record)
+                )
         except WadiError as error:
             reason = error
     if not found:

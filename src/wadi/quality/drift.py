@@ -64,17 +64,17 @@ def drifts(now: Measures, past: Sequence[Measures]) -> list[Drift]:
     past = past[-MOST_RUNS:]
     found: list[Drift] = []
     for name, table in now.tables.items():
-        before = [one.tables[name] for one in past if name in one.tables]
+        before = [run.tables[name] for run in past if name in run.tables]
         if before:
             found += _table_drifts(name, table, before)
     for kind, marks in now.marks.items():
-        last = next((one.marks[kind] for one in reversed(past) if one.marks.get(kind)), None)
+        last = next((run.marks[kind] for run in reversed(past) if run.marks.get(kind)), None)
         if last and marks and (share := 1 - _alike(set(marks), set(last))) > FLOORS["marks"][0]:
             what = (
                 f"pages of kind {kind} are built otherwise: {share_text(share)} of their marks are others than before"
             )
             found.append(Drift("", "", "marks", what))
-    return sorted(found, key=lambda one: _FIRST.index(one.measure) if one.measure in _FIRST else len(_FIRST))
+    return sorted(found, key=lambda drift: _FIRST.index(drift.measure) if drift.measure in _FIRST else len(_FIRST))
 
 
 def _alike(one: set[str], other: set[str]) -> float:
@@ -107,24 +107,24 @@ def _is_far(measure: str, value: float, values: Sequence[float], error: float = 
 
 
 def _table_drifts(name: str, now: TableMeasures, past: Sequence[TableMeasures]) -> Iterator[Drift]:
-    rows = [one.rows for one in past]
+    rows = [run.rows for run in past]
     usual = median(rows)
     # A register's rows are counted, not drawn: two standard errors of a count are enough for short tables.
     error = 2 / _ERRORS * sqrt(1 / (now.rows + 1) + 1 / (usual + 1))
-    if _is_far("rows", log(now.rows + 1), [log(one + 1) for one in rows], error):
+    if _is_far("rows", log(now.rows + 1), [log(row + 1) for row in rows], error):
         word = "shorter" if now.rows < usual else "longer"
         yield Drift(name, "", "rows", f"{name} is much {word}: {now.rows:,} rows, {_before(rows)} before")
     for measure, of in (("duplicates", _duplicates), ("rejects", _rejects)):
-        share, shares = of(now), [of(one) for one in past]
+        share, shares = of(now), [of(run) for run in past]
         if share > max(shares) and _is_far(measure, share, shares, _share_error(share, shares, now.rows, usual)):
             yield Drift(name, "", measure, f"{share_text(share)} of the rows are {measure}, {_shares(shares)} before")
     if now.rows < _LEAST_ROWS:
         return
-    fit = [one for one in past if one.rows >= _LEAST_ROWS]
+    fit = [run for run in past if run.rows >= _LEAST_ROWS]
     if not fit:
         return
     for column in dict.fromkeys([*now.columns, *fit[-1].columns]):
-        before = [(one.columns[column], one.rows) for one in fit if column in one.columns]
+        before = [(run.columns[column], run.rows) for run in fit if column in run.columns]
         if column not in now.columns:
             yield Drift(name, column, "column", f"the column {column} is gone")
         elif before:
@@ -150,8 +150,8 @@ Counted = tuple[ColumnMeasures, int]
 
 
 def _column_drifts(table: str, column: str, now: Counted, past: Sequence[Counted]) -> Iterator[Drift]:
-    share, shares = now[0].filled / now[1], [one.filled / rows for one, rows in past]
-    expected = median(one.filled for one, _ in past)
+    share, shares = now[0].filled / now[1], [run.filled / rows for run, rows in past]
+    expected = median(run.filled for run, _ in past)
     if not now[0].filled and expected >= _LEAST_ROWS:
         yield Drift(table, column, "filled", f"{column} is blank in every row, {_shares(shares)} filled before")
         return
@@ -160,33 +160,33 @@ def _column_drifts(table: str, column: str, now: Counted, past: Sequence[Counted
         yield Drift(
             table, column, "filled", f"{column} is filled in {share_text(share)} of the rows, {_shares(shares)} before"
         )
-    unread, earlier = now[0].unread / now[1], [one.unread / rows for one, rows in past]
+    unread, earlier = now[0].unread / now[1], [run.unread / rows for run, rows in past]
     if unread > max(earlier) and _is_far("unread", unread, earlier, _share_error(unread, earlier, now[1], before)):
         what = f"{now[0].unread:,} cells of {column} cannot be read, {_shares(earlier)} of them before"
         yield Drift(table, column, "unread", what)
-    if min(now[0].filled, min(one.filled for one, _ in past)) < _LEAST_ROWS:
+    if min(now[0].filled, min(run.filled for run, _ in past)) < _LEAST_ROWS:
         return
     for rule in _RULES:
-        if what := rule(column, now[0], [one for one, _ in past]):
+        if what := rule(column, now[0], [run for run, _ in past]):
             yield Drift(table, column, rule.__name__.strip("_"), what)
             return
 
 
 def _values(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
     """Values that no earlier run had, and such as every one had and this has not."""
-    if not now.values or not all(one.values for one in past):
+    if not now.values or not all(run.values for run in past):
         return ""
-    known = {value for one in past for value in one.values}
+    known = {value for run in past for value in run.values}
     new = {value: count for value, count in now.values.items() if value not in known}
     share = sum(new.values()) / now.filled
     floor = FLOORS["new values"][0 if len(past) == 1 else 1 if len(past) < _MANY else 2]
     if new and share > floor and sum(new.values()) >= _LEAST_ROWS / 2:
         return f"{share_text(share)} of the values of {column} were never there before: {_few(new)}"
-    always = set.intersection(*(set(one.values) for one in past))
+    always = set.intersection(*(set(run.values) for run in past))
     gone = {
-        value: min(one.values[value] for one in past)
+        value: min(run.values[value] for run in past)
         for value in always - set(now.values)
-        if min(one.values[value] for one in past) >= _LEAST_VANISHED
+        if min(run.values[value] for run in past) >= _LEAST_VANISHED
     }
     return f"no row has {column} {_few(gone)} any more" if gone else ""
 
@@ -194,9 +194,9 @@ def _values(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) ->
 def _shapes(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
     """Texts of other shapes than those that nearly all had."""
     usual: set[str] = set()
-    for one in past:
-        usual |= set(one.shapes)
-    covered = [sum(one.shapes.values()) / one.filled for one in past]
+    for run in past:
+        usual |= set(run.shapes)
+    covered = [sum(run.shapes.values()) / run.filled for run in past]
     if not usual or min(covered) < 0.9 or not now.shapes:
         return ""
     # What is not among the shapes that are kept is of another shape, too.
@@ -209,17 +209,17 @@ def _shapes(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) ->
 
 def _range(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
     """Numbers far outside what was: beyond its ends by half of what is between them."""
-    if now.median is None or not all(one.lowest and one.highest for one in past):
+    if now.median is None or not all(run.lowest and run.highest for run in past):
         return ""
     scale = _scale([now, *past])
-    least = min(scale(one.lowest[0]) for one in past)
-    most = max(scale(one.highest[-1]) for one in past)
+    least = min(scale(run.lowest[0]) for run in past)
+    most = max(scale(run.highest[-1]) for run in past)
     room = (most - least) / 2 or max(1.0, abs(most))
     low = [value for value in now.lowest if scale(value) < least - room]
     high = [value for value in now.highest if scale(value) > most + room]
     if len(low) + len(high) < 2:
         return ""
-    ends = min(one.lowest[0] for one in past), max(one.highest[-1] for one in past)
+    ends = min(run.lowest[0] for run in past), max(run.highest[-1] for run in past)
     examples = ", ".join(f"{value:,.6g}" for value in [*low, *reversed(high)][:3])
     count = f"{len(low) + len(high)}{' or more' if len(low) + len(high) >= len(now.highest) else ''}"
     return (
@@ -229,35 +229,37 @@ def _range(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> 
 
 def _scale(columns: Sequence[ColumnMeasures]) -> Callable[[float], float]:
     """Logarithms for numbers above nothing that span many orders; else as they are."""
-    least = min(one.lowest[0] for one in columns if one.lowest)
-    most = max(one.highest[-1] for one in columns if one.highest)
+    least = min(column.lowest[0] for column in columns if column.lowest)
+    most = max(column.highest[-1] for column in columns if column.highest)
     return log if least > 0 and most / least > 100 else float
 
 
 def _middle(column: str, now: ColumnMeasures, past: Sequence[ColumnMeasures]) -> str:
     """Median and interquartile range of numbers."""
-    figures = [_quartiles(one, _scale([now, *past])) for one in (now, *past) if one.median is not None]
+    figures = [_quartiles(profile, _scale([now, *past])) for profile in (now, *past) if profile.median is not None]
     if len(figures) < 2 or now.median is None:
         return ""
     (lower, middle, upper), *before = figures
-    ranges = [max(one[2] - one[0], 1e-12 * max(1.0, abs(one[1]))) for one in before]
+    ranges = [max(quartiles[2] - quartiles[0], 1e-12 * max(1.0, abs(quartiles[1]))) for quartiles in before]
     unit, own = median(ranges), max(upper - lower, 1e-12 * max(1.0, abs(middle)))
     error = sqrt(2 / now.filled)
     is_constant = unit < 1e-9 * max(1.0, abs(before[-1][1]))
-    if not is_constant and _is_far("median", middle / unit, [one[1] / unit for one in before], 0.93 * error):
-        usual = median(one.median for one in past if one.median is not None)
+    if not is_constant and _is_far(
+        "median", middle / unit, [quartiles[1] / unit for quartiles in before], 0.93 * error
+    ):
+        usual = median(run.median for run in past if run.median is not None)
         return f"the median of {column} is {now.median:,.6g}, {usual:,.6g} before"
-    if not is_constant and _is_far("spread", log(own), [log(one) for one in ranges], 1.6 * error):
+    if not is_constant and _is_far("spread", log(own), [log(width) for width in ranges], 1.6 * error):
         factor, word = exp(abs(log(own / unit))), "more" if own > unit else "less"
         return f"the values of {column} spread {factor:.1f} times {word} than before"
     return ""
 
 
-def _quartiles(one: ColumnMeasures, scale: Callable[[float], float]) -> tuple[float, float, float]:
-    assert one.lower is not None
-    assert one.median is not None
-    assert one.upper is not None
-    return scale(one.lower), scale(one.median), scale(one.upper)
+def _quartiles(measured: ColumnMeasures, scale: Callable[[float], float]) -> tuple[float, float, float]:
+    assert measured.lower is not None
+    assert measured.median is not None
+    assert measured.upper is not None
+    return scale(measured.lower), scale(measured.median), scale(measured.upper)
 
 
 _RULES: tuple[Callable[[str, ColumnMeasures, Sequence[ColumnMeasures]], str], ...] = (_values, _shapes, _range, _middle)

@@ -126,9 +126,9 @@ def numbers_of(values: Ordered) -> Numbers | None:
         most=float(ordered[-1]),
         deviation=_deviation(ordered, mean),
         outliers=below + len(ordered) - above,
-        lowest=tuple(float(one) for one in ordered[:_ENDS]),
-        highest=tuple(float(one) for one in ordered[-_ENDS:]),
-        extremes=tuple(dict.fromkeys(sorted(map(float, far), key=lambda one: -abs(one - median))))[:_EXTREMES],
+        lowest=tuple(float(figure) for figure in ordered[:_ENDS]),
+        highest=tuple(float(figure) for figure in ordered[-_ENDS:]),
+        extremes=tuple(dict.fromkeys(sorted(map(float, far), key=lambda figure: -abs(figure - median))))[:_EXTREMES],
         bins=_bins_of(ordered),
     )
 

@@ -69,7 +69,7 @@ def tables_in(path: Path) -> list[TableSource]:
         raise _damaged(path, error) from error
     if not tables:
         raise UsageError(Problem("no-rows", "there is no table in it", Place(str(path))))
-    return [TableSource(one.name, one.columns, partial(_told, path, one.rows), one.key) for one in tables]
+    return [TableSource(table.name, table.columns, partial(_told, path, table.rows), table.key) for table in tables]
 
 
 def _told(path: Path, rows: Callable[[], Iterator[list[Any]]]) -> Iterator[list[Any]]:
@@ -103,7 +103,7 @@ def _separated(path: Path, name: str, delimiter: str = ",") -> list[TableSource]
         delimiter = ";"
     names = _distinct_names(next(csv.reader([head], delimiter=delimiter)))
     types = _types_of(names, lambda: _text_rows(path, delimiter, len(names)))
-    columns = [_column(one, kind) for one, kind in zip(names, types, strict=True)]
+    columns = [_column(heading, kind) for heading, kind in zip(names, types, strict=True)]
     readers = [_FROM_TEXT.get(kind) for kind in types]
 
     def rows() -> Iterator[list[Any]]:
@@ -141,7 +141,7 @@ def _types_of(names: list[str], rows: Callable[[], Iterator[list[str]]]) -> list
                 seen[place] = True
                 # Nearly always the first type fits; whole numbers are numbers, too, and nothing else is two of them.
                 if kinds[0][1].fullmatch(cell) is None:
-                    left[place] = [one for one in kinds if one[1].fullmatch(cell) is not None]
+                    left[place] = [kind for kind in kinds if kind[1].fullmatch(cell) is not None]
                 elif kinds[0][0] == "integer" and len(kinds) > 2:
                     left[place] = kinds[:2]
                 elif kinds[0][0] != "integer" and len(kinds) > 1:
@@ -184,7 +184,7 @@ def _json(path: Path, name: str) -> list[TableSource]:
         data = orjson.loads(file.read())
     if not isinstance(data, list):
         raise ValueError("it is no list of records")
-    return [_of_records(name, lambda: (_checked(one, f"record {n}") for n, one in enumerate(data, start=1)))]
+    return [_of_records(name, lambda: (_checked(record, f"record {n}") for n, record in enumerate(data, start=1)))]
 
 
 def _record(line: str, where: str) -> Mapping[str, Any]:
@@ -207,7 +207,7 @@ def _of_records(name: str, records: Callable[[], Iterable[Mapping[str, Any]]]) -
     ordered = list(names)
 
     def rows() -> Iterator[list[Any]]:
-        return ([record.get(one) for one in ordered] for record in records())
+        return ([record.get(heading) for heading in ordered] for record in records())
 
     return _of_values(name, ordered, rows)
 
@@ -220,10 +220,10 @@ def _of_values(name: str, names: Sequence[str], rows: Callable[[], Iterator[Sequ
         for place, value in enumerate(row):
             if isinstance(value, list):
                 many[place] = True
-                kinds[place].update(_CLASSES.get(type(one), "string") for one in value if one is not None)
+                kinds[place].update(_CLASSES.get(type(member), "string") for member in value if member is not None)
             elif value is not None:
                 kinds[place].add(_CLASSES.get(type(value), "string"))
-    columns = [_column(one, _common(k), m) for one, k, m in zip(names, kinds, many, strict=True)]
+    columns = [_column(heading, _common(k), m) for heading, k, m in zip(names, kinds, many, strict=True)]
 
     def plain() -> Iterator[list[Any]]:
         return ([_plain(value) for value in row] for row in rows())
@@ -309,7 +309,7 @@ def _sqlite(path: Path, name: str) -> list[TableSource]:
         )
         names = [table for (table,) in database.execute(query)]
         columns = {
-            t: [one[0] for one in database.execute(f"SELECT * FROM {_quoted(t)} LIMIT 0").description] for t in names
+            t: [part[0] for part in database.execute(f"SELECT * FROM {_quoted(t)} LIMIT 0").description] for t in names
         }
     return [_of_values(table, columns[table], partial(rows_of, table)) for table in names]
 

@@ -60,14 +60,14 @@ def measures_from(kept: Mapping[str, Any]) -> Measures | None:
     tables = {}
     for name, table in kept["tables"].items():
         columns = {
-            one: ColumnMeasures(
+            column: ColumnMeasures(
                 **{
                     **measured,
                     "lowest": tuple(measured.get("lowest", ())),
                     "highest": tuple(measured.get("highest", ())),
                 }
             )
-            for one, measured in table["columns"].items()
+            for column, measured in table["columns"].items()
         }
         tables[name] = TableMeasures(table["rows"], table["duplicates"], table["rejected"], columns)
     return Measures(tables, {kind: tuple(marks) for kind, marks in kept["marks"].items()})
@@ -87,34 +87,36 @@ def measures_of(
 
 def _table(profile: TableProfile, account: Account, hashed: Collection[str]) -> TableMeasures:
     columns = {}
-    for one in profile.columns:
-        unread = account.unread.get(one.column.name, 0)
-        columns[one.column.name] = (
-            ColumnMeasures(one.filled, unread) if _moves_on(one) or one.column.name in hashed else _column(one, unread)
+    for column in profile.columns:
+        unread = account.unread.get(column.column.name, 0)
+        columns[column.column.name] = (
+            ColumnMeasures(column.filled, unread)
+            if _moves_on(column) or column.column.name in hashed
+            else _column(column, unread)
         )
     return TableMeasures(profile.rows, account.duplicates, account.rejected, columns)
 
 
-def _moves_on(one: ColumnProfile) -> bool:
+def _moves_on(profile: ColumnProfile) -> bool:
     """Whether other values are to be expected each time: days go on, numbers of records count up, addresses move."""
-    is_number_of_record = one.column.type == "integer" and one.distinct > 0.98 * one.filled
-    return one.first is not None or is_number_of_record or one.column.type in ("url", "file")
+    is_number_of_record = profile.column.type == "integer" and profile.distinct > 0.98 * profile.filled
+    return profile.first is not None or is_number_of_record or profile.column.type in ("url", "file")
 
 
-def _column(one: ColumnProfile, unread: int) -> ColumnMeasures:
-    numbers = one.numbers
+def _column(profile: ColumnProfile, unread: int) -> ColumnMeasures:
+    numbers = profile.numbers
     # Values that hardly come again are names and titles: others are to be expected next time.
-    is_choice = one.filled >= _LEAST_REPEATED * one.distinct
-    values = {str(value): count for value, count in one.every} if is_choice else {}
+    is_choice = profile.filled >= _LEAST_REPEATED * profile.distinct
+    values = {str(value): count for value, count in profile.every} if is_choice else {}
     shapes: dict[str, int] = {}
-    if one.texts is not None:
-        for shape, count in one.texts.shapes:
+    if profile.texts is not None:
+        for shape, count in profile.texts.shapes:
             coarse = coarse_shape(shape)
-            shapes[coarse] = shapes.get(coarse, 0) + round(count * one.filled / one.texts.shaped)
+            shapes[coarse] = shapes.get(coarse, 0) + round(count * profile.filled / profile.texts.shaped)
     if numbers is None:
-        return ColumnMeasures(one.filled, unread, values=values, shapes=shapes)
+        return ColumnMeasures(profile.filled, unread, values=values, shapes=shapes)
     return ColumnMeasures(
-        one.filled, unread, numbers.lower, numbers.median, numbers.upper, numbers.lowest, numbers.highest
+        profile.filled, unread, numbers.lower, numbers.median, numbers.upper, numbers.lowest, numbers.highest
     )
 
 

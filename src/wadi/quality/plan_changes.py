@@ -48,7 +48,7 @@ def comparable(measures: Measures, change: PlanChange) -> Measures:
     kept = {}
     for name, table in measures.tables.items():
         if name not in change.tables:
-            columns = {one: found for one, found in table.columns.items() if (name, one) not in change.columns}
+            columns = {key: found for key, found in table.columns.items() if (name, key) not in change.columns}
             kept[name] = replace(table, columns=columns)
     return replace(measures, tables=kept)
 
@@ -60,8 +60,8 @@ def _rows_of(plan: Mapping[str, Any]) -> dict[str, list[Any]]:
     for name, kind in _tables(plan, "page"):
         said = [start, {key: value for key, value in kind.items() if key not in _NOT_OF_ROWS}]
         found.setdefault(_table_of(name, kind), []).append(said)
-        for one, child in _tables(kind, "lists"):
-            found.setdefault(str(child.get("table", one)), []).append([*said, child.get("rows"), child.get("split")])
+        for nested, child in _tables(kind, "lists"):
+            found.setdefault(str(child.get("table", nested)), []).append([*said, child.get("rows"), child.get("split")])
     for name, table in _tables(plan, "table"):
         if rules := [table.get(key) for key in _OF_TABLES if key in table]:
             found.setdefault(name, []).append(rules)
@@ -74,9 +74,9 @@ def _columns_of(plan: Mapping[str, Any]) -> dict[tuple[str, str], Any]:
     for name, kind in _tables(plan, "page"):
         for column, said in _table(kind, "fields").items():
             found.setdefault((_table_of(name, kind), column), []).append(said)
-        for one, child in _tables(kind, "lists"):
+        for key, child in _tables(kind, "lists"):
             for column, said in _table(child, "fields").items():
-                found.setdefault((str(child.get("table", one)), column), []).append(said)
+                found.setdefault((str(child.get("table", key)), column), []).append(said)
     for name, table in _tables(plan, "table"):
         for column, said in _table(table, "derive").items():
             found.setdefault((name, column), []).append(said)

@@ -106,7 +106,7 @@ class TableProfile:
             "table": self.name,
             "rows": self.rows,
             "doubled_rows": self.doubled,
-            "columns": [one.as_dict() for one in self.columns],
+            "columns": [column.as_dict() for column in self.columns],
             "missing_together": [{"columns": [one, other], "phi": round(phi, 3)} for one, other, phi in self.gaps],
         }
 
@@ -161,7 +161,7 @@ class _Gathered:
                 self.shapes, self.shaped = _shapes_of(self.counts), self.counts.total()
                 self.counts.clear()
         if self.is_day:
-            self._take_days([str(one) for one in plain])
+            self._take_days([str(day) for day in plain])
         elif self.column.type != "boolean":
             lengths = list(map(len, plain if is_text else map(str, plain)))
             self.characters += sum(lengths)
@@ -198,8 +198,8 @@ class Profiling:
     ) -> None:
         self._source = source
         self._gathered = [
-            _Gathered(one, most_counted, SortedFile("d", most_held), SortedFile("q", most_held) if whole else None)
-            for one in source.columns
+            _Gathered(column, most_counted, SortedFile("d", most_held), SortedFile("q", most_held) if whole else None)
+            for column in source.columns
         ]
         self._whole = (SortedFile("q", most_held), _Gaps(len(source.columns))) if whole else None
         self._count = 0
@@ -208,8 +208,8 @@ class Profiling:
         """Take some rows, in their order."""
         columns = list(zip(*batch, strict=True))
         gaps = [_gaps_of(cells) for cells in columns]
-        for one, cells, lacking in zip(self._gathered, columns, gaps, strict=True):
-            one.take([value for value in cells if not is_missing(value)] if lacking else cells)
+        for gathered, cells, lacking in zip(self._gathered, columns, gaps, strict=True):
+            gathered.take([value for value in cells if not is_missing(value)] if lacking else cells)
         if self._whole is not None:
             digests, missing = self._whole
             digests.extend(map(_digest, batch))
@@ -224,13 +224,15 @@ class Profiling:
         digests, missing = self._whole
         columns = self._finished(_frequent_of(self._source, self._gathered))
         doubled = count - counted(digests.ordered(), 0)[0]
-        for one in self._gathered:
-            if one.digests is not None:
-                one.digests.close()
+        for gathered in self._gathered:
+            if gathered.digests is not None:
+                gathered.digests.close()
         return TableProfile(name, count, doubled, columns, tuple(missing.pairs(names)), missing.map())
 
     def _finished(self, frequent: Mapping[int, tuple[int, Counter[Any]]]) -> tuple[ColumnProfile, ...]:
-        return tuple(_finished(one, self._count, frequent.get(place)) for place, one in enumerate(self._gathered))
+        return tuple(
+            _finished(gathered, self._count, frequent.get(place)) for place, gathered in enumerate(self._gathered)
+        )
 
 
 def profile_of(source: TableSource, *, most_counted: int = MOST_COUNTED, most_held: int = MOST_HELD) -> TableProfile:
@@ -244,9 +246,9 @@ def profile_of(source: TableSource, *, most_counted: int = MOST_COUNTED, most_he
 def _counted_alone(gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[Any]]]:
     """For columns of texts how many values differ, and the counts of all where they are few."""
     return {
-        place: (one.most_counted if one.overflowed else len(one.counts), one.counts)
-        for place, one in enumerate(gathered)
-        if not one.is_numeric
+        place: (column.most_counted if column.overflowed else len(column.counts), column.counts)
+        for place, column in enumerate(gathered)
+        if not column.is_numeric
     }
 
 
@@ -270,14 +272,14 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
     counted on the way their digests are, and a second walk finds the texts."""
     found: dict[int, tuple[int, Counter[Any]]] = {}
     wanted: dict[int, dict[int, int]] = {}
-    for place, one in enumerate(gathered):
-        if one.is_numeric:
+    for place, column in enumerate(gathered):
+        if column.is_numeric:
             continue
-        if not one.overflowed:
-            found[place] = (len(one.counts), one.counts)
+        if not column.overflowed:
+            found[place] = (len(column.counts), column.counts)
             continue
-        assert one.digests is not None
-        distinct, top = counted(one.digests.ordered(), _FREQUENT)
+        assert column.digests is not None
+        distinct, top = counted(column.digests.ordered(), _FREQUENT)
         repeated = {int(digest): count for digest, count in top if count > 1}
         found[place] = (distinct, Counter())
         if repeated:
@@ -293,23 +295,29 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
     return found
 
 
-def _finished(one: _Gathered, rows: int, frequent: tuple[int, Counter[Any]] | None) -> ColumnProfile:
-    figures: Ordered = one.figures.ordered() if one.is_numeric or one.is_day else []
+def _finished(gathered: _Gathered, rows: int, frequent: tuple[int, Counter[Any]] | None) -> ColumnProfile:
+    figures: Ordered = gathered.figures.ordered() if gathered.is_numeric or gathered.is_day else []
     if frequent is None:
         different, top = counted(figures, _FREQUENT)
         often = tuple((_shown_number(float(value)), count) for value, count in top)
-        return ColumnProfile(one.column, rows, one.filled, different, often, numbers_of(figures))
+        return ColumnProfile(gathered.column, rows, gathered.filled, different, often, numbers_of(figures))
     numbers = numbers_of(figures)
     distinct, counts = frequent
     often = tuple(sorted(counts.items(), key=lambda item: (-item[1], str(item[0])))[:_FREQUENT])
     texts = None
-    if one.shortest is not None:
-        shapes, shaped = (one.shapes, one.shaped) if one.overflowed else (_shapes_of(counts), one.filled)
-        texts = Texts(one.shortest, one.longest, one.characters / one.filled, shapes, shaped)
+    if gathered.shortest is not None:
+        shapes, shaped = (
+            (gathered.shapes, gathered.shaped) if gathered.overflowed else (_shapes_of(counts), gathered.filled)
+        )
+        texts = Texts(gathered.shortest, gathered.longest, gathered.characters / gathered.filled, shapes, shaped)
     every = (
-        tuple(sorted(counts.items(), key=lambda item: str(item[0]))) if distinct <= FEW and not one.overflowed else ()
+        tuple(sorted(counts.items(), key=lambda item: str(item[0])))
+        if distinct <= FEW and not gathered.overflowed
+        else ()
     )
-    return ColumnProfile(one.column, rows, one.filled, distinct, often, numbers, texts, one.first, one.last, every)
+    return ColumnProfile(
+        gathered.column, rows, gathered.filled, distinct, often, numbers, texts, gathered.first, gathered.last, every
+    )
 
 
 def _shown_number(value: float) -> float | int:
@@ -350,8 +358,8 @@ def _shapes_of(counts: Counter[Any]) -> tuple[tuple[str, int], ...]:
     for value, count in counts.items():
         signs[_signs_of(str(value))] += count
     shapes: Counter[str] = Counter()
-    for one, count in signs.items():
-        shapes[_shortened(one)] += count
+    for sign, count in signs.items():
+        shapes[_shortened(sign)] += count
     return tuple(shapes.most_common(_FREQUENT))
 
 
@@ -368,8 +376,8 @@ class _Gaps:
         """Take the numbers of the rows, of `size`, in which each column has no value."""
         lacking = [place for place, numbers in enumerate(gaps) if numbers]
         masks = {place: sum(1 << number for number in gaps[place]) for place in lacking}
-        for one in lacking:
-            self._together[one, one] += len(gaps[one])
+        for place in lacking:
+            self._together[place, place] += len(gaps[place])
         for one, other in combinations(lacking, 2):
             self._together[one, other] += (masks[one] & masks[other]).bit_count()
         self._rows += size

@@ -14,6 +14,7 @@ import orjson
 from wadi.quality.html import rendered
 from wadi.quality.profile import TableProfile
 from wadi.quality.verdict import Verdict, cause_of
+from wadi.store.outcome import StatedTotal
 
 _BINS = 60
 _STORED = 8000
@@ -79,7 +80,7 @@ class Report:
     verdict: Verdict
     pages: Mapping[str, int]
     requests: int
-    listings: Sequence[tuple[str, str, int, int]]
+    listings: Sequence[StatedTotal]
     tables: Sequence[TableShown]
     failures: Sequence[Failure]
     left_out: int
@@ -134,7 +135,7 @@ def timeline_of(events: Iterable[Mapping[str, Any]]) -> Timeline | None:
     bins = [[0, 0, 0] for _ in range(min(_BINS, max(1, len(marks))))]
     for at, kind in marks:
         bins[min(int((at - first) / length * len(bins)), len(bins) - 1)][kind] += 1
-    read = sum(one[0] for one in bins)
+    read = sum(bar[0] for bar in bins)
     shown = ", ".join(f"{count:,} × {status}" for status, count in statuses.most_common(_STATUSES))
     longest = tuple(
         (reason, count, seconds) for reason, (count, seconds) in sorted(waits.items(), key=lambda w: -w[1][1])
@@ -146,7 +147,7 @@ def timeline_of(events: Iterable[Mapping[str, Any]]) -> Timeline | None:
         f"{read / length:.1f} pages a second" if read >= length else f"{60 * read / length:.1f} pages a minute",
         shown,
         tuple((a, b, c) for a, b, c in bins),
-        max(1, *(sum(one) for one in bins)),
+        max(1, *(sum(bar) for bar in bins)),
         longest[:12],
     )
 

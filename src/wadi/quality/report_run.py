@@ -46,7 +46,7 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
             pages={"done": 0, "failed": 0, "waiting": 0, **pages},
             listings=verified.verdict.listings,
             requests=int((run.state.meta("spent") or {}).get("requests", 0)),
-            tables=[one for one in shown if one.profile.name != OUTCOMES or len(shown) == 1],
+            tables=[table for table in shown if table.profile.name != OUTCOMES or len(shown) == 1],
             failures=list(_failures(run)),
             left_out=max(0, pages.get("failed", 0) - _FAILURES),
             timeline=timeline_of(events_in(run.folder / LOG)),

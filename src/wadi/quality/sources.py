@@ -41,8 +41,8 @@ def sources_of(
         if table is not None:
             return [run_table(run, run.known_table(table))]
         found = [run_table(run, name) for name in run.tables]
-    chosen = [one for one in found if table is None or one.name == table]
+    chosen = [source for source in found if table is None or source.name == table]
     if not chosen:
-        now = f"tables: {listed([one.name for one in found])}"
+        now = f"tables: {listed([source.name for source in found])}"
         raise UsageError(Problem("no-such-table", f'there is no table "{table}"', now=now))
     return chosen

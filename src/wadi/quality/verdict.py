@@ -15,7 +15,7 @@ from wadi.problems import listed, shortened
 from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.plan_changes import PlanChange
-from wadi.store.outcome import End, FailedPage
+from wadi.store.outcome import End, FailedPage, StatedTotal
 from wadi.table.account import Account
 
 UNREAD_SHARE = 0.01
@@ -76,7 +76,7 @@ class Rowless:
 class Facts:
     """What is known of a run.
 
-    `listings` are those that state a total: kind, URL, stated, came. `completing` are the page kinds that complete rows, with the
+    `listings` are those that state a total. `completing` are the page kinds that complete rows, with the
     table; `notes` are URL and problem. `unread_runs` are the earlier runs that cannot be read; `filled_before` are the columns
     that had values in some earlier run, `judged_shares` those whose share of filled cells the plan's checks judge, by table.
     `unopened` are page kinds that no page led to, with what should have led there; `may_be_empty` the tables whose number of rows
@@ -85,7 +85,7 @@ class Facts:
 
     end: End | None
     tables: Sequence[TableFacts]
-    listings: Sequence[tuple[str, str, int, int]] = ()
+    listings: Sequence[StatedTotal] = ()
     failures: Sequence[FailedPage] = ()
     notes: Sequence[tuple[str, Mapping[str, Any]]] = ()
     waiting: int = 0
@@ -112,7 +112,7 @@ class Verdict:
     stated: int | None
     findings: tuple[Finding, ...]
     earlier: int
-    listings: tuple[tuple[str, str, int, int], ...] = ()
+    listings: tuple[StatedTotal, ...] = ()
     """Those that state a total: kind, URL, stated, came, without rows that stand twice in the only one."""
     is_complete: bool = True
 
@@ -131,14 +131,14 @@ class Verdict:
     @property
     def holds(self) -> bool:
         """Whether nothing was found that fails."""
-        return not any(one.fails for one in self.findings)
+        return not any(finding.fails for finding in self.findings)
 
     @property
     def sentence(self) -> str:
         """The verdict in a sentence or two."""
         of = f" of {self.stated:,}" if self.stated is not None else ""
         head = f"{self.rows:,}{of} {'row' if self.rows == 1 and not of else 'rows'} in {self.main}"
-        fails = [one.what for one in self.findings if one.fails]
+        fails = [finding.what for finding in self.findings if finding.fails]
         if not fails:
             compared = f", and nothing drifted against {_runs(self.earlier)}" if self.earlier else ""
             return f"{head}; every check holds{compared}."
@@ -153,7 +153,7 @@ class Verdict:
             "rows": self.rows,
             "stated": self.stated,
             "compared_with": self.earlier,
-            "findings": [asdict(one) for one in self.findings],
+            "findings": [asdict(finding) for finding in self.findings],
         }
 
 
@@ -164,8 +164,8 @@ def _runs(count: int) -> str:
 def verdict_of(facts: Facts) -> Verdict:
     """Everything that the rules find in a run, what fails first."""
     found = [finding for rule in RULES for finding in rule(facts)]
-    found.sort(key=lambda one: not one.fails)
-    totals = [stated for kind, _, stated, _ in facts.listings if kind in facts.main_kinds]
+    found.sort(key=lambda finding: not finding.fails)
+    totals = [listing.stated for listing in facts.listings if listing.kind in facts.main_kinds]
     main = facts.tables[0] if facts.tables else None
     rows = main.rows if main else 0
     return Verdict(
@@ -194,28 +194,28 @@ def _end(facts: Facts) -> Iterator[Finding]:
         yield Finding("not-followed", f"{facts.waiting:,} pages are known but were not asked for", fails=False)
 
 
-def _without_duplicates(facts: Facts) -> list[tuple[str, str, int, int]]:
+def _without_duplicates(facts: Facts) -> list[StatedTotal]:
     """The listings; of a single one the rows without those that stand twice in it."""
     listings = list(facts.listings)
-    if len(listings) != 1 or not facts.tables or listings[0][0] not in facts.main_kinds:
+    if len(listings) != 1 or not facts.tables or listings[0].kind not in facts.main_kinds:
         return listings
-    kind, url, stated, came = listings[0]
-    return [(kind, url, stated, came - facts.tables[0].account.duplicates)]
+    return [listings[0]._replace(rows=listings[0].rows - facts.tables[0].account.duplicates)]
 
 
 def _listings(facts: Facts) -> Iterator[Finding]:
     if facts.end is not End.COMPLETE:
         return
     listings = _without_duplicates(facts)
-    short = [one for one in listings if one[3] < one[2]]
-    long = [one for one in listings if one[3] > one[2]]
+    short = [listing for listing in listings if listing.rows < listing.stated]
+    long = [listing for listing in listings if listing.rows > listing.stated]
     for code, which, word in (("rows-missing", short, "fewer"), ("rows-beyond", long, "more")):
         if which:
-            stated, came = sum(one[2] for one in which), sum(one[3] for one in which)
-            many = f"{len(which)} of {len(facts.listings)} listings gave {word} rows than they state"
-            one = f"the listing gave {word} rows than it states" if len(facts.listings) == 1 else many
-            examples = tuple(f"{came:,} of {stated:,}: {url}" for _, url, stated, came in which[:_EXAMPLES])
-            yield Finding(code, f"{one}: {came:,} of {stated:,}", examples=examples)
+            stated, rows = sum(listing.stated for listing in which), sum(listing.rows for listing in which)
+            what = f"{len(which)} of {len(facts.listings)} listings gave {word} rows than they state"
+            if len(facts.listings) == 1:
+                what = f"the listing gave {word} rows than it states"
+            examples = tuple(f"{listing.rows:,} of {listing.stated:,}: {listing.url}" for listing in which[:_EXAMPLES])
+            yield Finding(code, f"{what}: {rows:,} of {stated:,}", examples=examples)
 
 
 def _failures(facts: Facts) -> Iterator[Finding]:
@@ -225,13 +225,13 @@ def _failures(facts: Facts) -> Iterator[Finding]:
     for (kind, cause), urls in by_kind.items():
         table = facts.completing.get(kind)
         what = f"{len(urls):,} {kind} page{'s' if len(urls) > 1 else ''} missing ({cause})"
-        own = next((one for one in facts.tables if one.name == table), None)
-        if own is not None and own.account.incomplete_rows:
-            numbers = own.account.incomplete_rows
-            lacks = "lacks" if own.account.incomplete == 1 else "lack"
-            more = " …" if own.account.incomplete > len(numbers) else ""
+        completed = next((seen for seen in facts.tables if seen.name == table), None)
+        if completed is not None and completed.account.incomplete_rows:
+            numbers = completed.account.incomplete_rows
+            lacks = "lacks" if completed.account.incomplete == 1 else "lack"
+            more = " …" if completed.account.incomplete > len(numbers) else ""
             rows = f"row{'' if len(numbers) == 1 else 's'} {', '.join(map(str, numbers))}{more}"
-            columns = listed([one.name for one in own.columns if kind in one.pages], 4)
+            columns = listed([column.name for column in completed.columns if kind in column.pages], 4)
             what += f": {rows} {lacks} {columns}"
         code = "blocked" if cause == "blocked" else "pages-failed"
         yield Finding(code, what, table=table or "", examples=tuple(urls[:_EXAMPLES]))
@@ -268,12 +268,12 @@ def _totals(facts: Facts) -> Iterator[Finding]:
 
 
 def _rowless(facts: Facts) -> Iterator[Finding]:
-    for one in facts.rowless:
-        which = " or ".join(f'"{text}"' for text in one.rows)
-        pages = "a page" if len(one.urls) == 1 else f"{len(one.urls):,} pages"
-        near = f": {'; '.join(one.hints)}" if one.hints else ""
-        what = f'page "{one.kind}": no rows on {pages} without {which}{near}'
-        yield Finding("rowless", what, one.fails, examples=one.urls[:_EXAMPLES])
+    for kind in facts.rowless:
+        which = " or ".join(f'"{text}"' for text in kind.rows)
+        pages = "a page" if len(kind.urls) == 1 else f"{len(kind.urls):,} pages"
+        near = f": {'; '.join(kind.hints)}" if kind.hints else ""
+        what = f'page "{kind.kind}": no rows on {pages} without {which}{near}'
+        yield Finding("rowless", what, kind.fails, examples=kind.urls[:_EXAMPLES])
 
 
 def _unopened(facts: Facts) -> Iterator[Finding]:
@@ -310,8 +310,8 @@ def _changed(facts: Facts) -> Iterator[Finding]:
     """What of the plan is other than in earlier runs: it is not compared with those."""
     if not facts.changed:
         return
-    tables = sorted({name for one in facts.changed for name in one.tables})
-    columns = sorted({column for one in facts.changed for _, column in one.columns})
+    tables = sorted({name for change in facts.changed for name in change.tables})
+    columns = sorted({column for change in facts.changed for _, column in change.columns})
     parts = [f"the rows of {listed(tables, 4)}"] if tables else []
     parts += [f"the columns {listed(columns, 6)}"] if columns else []
     since = f"{len(facts.changed)} of {_runs(facts.earlier)}" if facts.earlier > 1 else "the run before"
@@ -364,18 +364,18 @@ def _keys(facts: Facts) -> Iterator[Finding]:
 
 
 def _checks(facts: Facts) -> Iterator[Finding]:
-    for one in facts.broken:
+    for check in facts.broken:
         examples = tuple(
             f"row {number}{f' ({key})' if key else ''}{f': {shortened(value, 60)}' if value else ''}"
-            for number, key, value in one.examples
+            for number, key, value in check.examples
         )
-        what = f"{one.what} in {one.count:,} row{'s' if one.count != 1 else ''}" if one.count else one.what
-        yield Finding(f"check: {one.rule}", what, table=one.table, column=one.column, examples=examples)
+        what = f"{check.what} in {check.count:,} row{'s' if check.count != 1 else ''}" if check.count else check.what
+        yield Finding(f"check: {check.rule}", what, table=check.table, column=check.column, examples=examples)
 
 
 def _drift(facts: Facts) -> Iterator[Finding]:
-    for one in facts.drifted:
-        yield Finding(f"drift: {one.measure}", one.what, table=one.table, column=one.column)
+    for drift in facts.drifted:
+        yield Finding(f"drift: {drift.measure}", drift.what, table=drift.table, column=drift.column)
 
 
 RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (

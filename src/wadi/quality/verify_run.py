@@ -68,7 +68,7 @@ def verify(run: Run, *, against: str | None = None, walks: Walks | None = None) 
 
 def _measures(run: Run, looked: Sequence[TableWalk], profiles: Sequence[TableProfile]) -> Measures:
     seen = [(profile, walk.account) for profile, walk in zip(profiles, looked, strict=True)]
-    return measures_of([one for one in seen if one[0].name != OUTCOMES], marks_of(run), _hashed(run))
+    return measures_of([source for source in seen if source[0].name != OUTCOMES], marks_of(run), _hashed(run))
 
 
 def _facts(
@@ -87,7 +87,7 @@ def _facts(
     main = run.tables[0] if run.tables else ""
     return Facts(
         end=run.end,
-        tables=[one for one in tables if one.name != OUTCOMES] or tables,
+        tables=[table for table in tables if table.name != OUTCOMES] or tables,
         listings=run.state.listings(),
         failures=list(run.state.failures()),
         notes=list(run.state.notes()),
@@ -98,7 +98,7 @@ def _facts(
         drifted=drifted,
         earlier=len(earlier),
         filled_before=_filled_in(earlier),
-        judged_shares={one.name: _with_share(run, one.name) for one in tables},
+        judged_shares={table.name: _with_share(run, table.name) for table in tables},
         rowless=rowless_kinds(run),
         unopened=unopened_kinds(run) if run.end is End.COMPLETE else {},
         may_be_empty={name for name in run.tables if _checks_rows(run, name)},
@@ -118,7 +118,9 @@ def _filled_in(earlier: Sequence[Measures]) -> dict[str, set[str]]:
     found: dict[str, set[str]] = {}
     for measures in earlier:
         for name, table in measures.tables.items():
-            found.setdefault(name, set()).update(column for column, one in table.columns.items() if one.filled)
+            found.setdefault(name, set()).update(
+                column for column, measured in table.columns.items() if measured.filled
+            )
     return found
 
 
@@ -126,7 +128,7 @@ def _with_share(run: Run, table: str) -> frozenset[str]:
     """The columns whose share of filled cells the plan's checks judge."""
     check = table_plan(run.loaded.plan, table).check
     renamed = table_plan(run.loaded.plan, table).rename
-    named = [name for name, one in check.columns.items() if one.filled is not None] if check else []
+    named = [name for name, asked in check.columns.items() if asked.filled is not None] if check else []
     return frozenset([*named, *(renamed.get(name, name) for name in named)])
 
 
@@ -153,7 +155,7 @@ def rowless_kinds(run: Run) -> list[Rowless]:
         gave_some = run.state.gave_rows(kind)
         # Among pages that lead to their like those that only lead on need no rows.
         may_lead_on = gave_some or run.end is not End.COMPLETE
-        pages = [one for one in lacking if not (may_lead_on and run.state.opens_others(one[0]))]
+        pages = [page for page in lacking if not (may_lead_on and run.state.opens_others(page[0]))]
         if not pages:
             continue
         said = plan.page[kind]

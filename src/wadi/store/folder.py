@@ -125,7 +125,7 @@ def how_it_ended(folder: Path) -> tuple[bool, str]:
             is_cut = bool(state.meta("given_limits"))
     except RunError:
         return False, "damaged"
-    known = next((one for one in End if one == end), None)
+    known = next((known_end for known_end in End if known_end == end), None)
     return known is End.COMPLETE or (known is not None and known.is_limit and not is_cut), end
 
 

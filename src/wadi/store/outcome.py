@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum, StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 import orjson
 
@@ -104,6 +104,15 @@ class StoredFile:
     size_bytes: int
     type: str
     sha256: str
+
+
+class StatedTotal(NamedTuple):
+    """A listing that states how many rows it has: page kind, URL of its first page, rows stated, rows that its pages gave."""
+
+    kind: str
+    url: str
+    stated: int
+    rows: int
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from typing import Any
 import orjson
 
 from wadi.store.archive import Location
-from wadi.store.outcome import CellProblem, FailedPage, Purpose, Role, State, StoredFile, TableRows
+from wadi.store.outcome import CellProblem, FailedPage, Purpose, Role, State, StatedTotal, StoredFile, TableRows
 from wadi.store.pages import (
     KNOWN,
     PAGE_COLUMNS,
@@ -258,8 +258,8 @@ class RunView:
         query = "SELECT kind, url, total FROM pages WHERE total IS NOT NULL ORDER BY route"
         return [(kind, url, total) for kind, url, total in self._db.execute(query)]
 
-    def listings(self) -> list[tuple[str, str, int, int]]:
-        """Every listing that states a total: kind, URL of its first page, what that states, rows that its pages gave."""
+    def listings(self) -> list[StatedTotal]:
+        """Every listing that states a total, in reading order."""
         query = (
             f"SELECT kind, url, total, coalesce(row_count, 0), route FROM pages WHERE state = {State.DONE}"
             " AND kind IN (SELECT DISTINCT kind FROM pages WHERE total IS NOT NULL) ORDER BY route"
@@ -269,7 +269,7 @@ class RunView:
             first = found.get(route[: -STEP.size], (kind, url, None, 0))
             stated = first[2] if first[2] is not None else total
             found[route[: -STEP.size]] = (first[0], first[1], stated, first[3] + rows)
-        return [(kind, url, total, rows) for kind, url, total, rows in found.values() if total is not None]
+        return [StatedTotal(kind, url, total, rows) for kind, url, total, rows in found.values() if total is not None]
 
     def row_count(self) -> int:
         """Rows that pages gave to all tables, duplicates and rejects included."""

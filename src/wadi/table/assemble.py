@@ -115,7 +115,7 @@ class Assembly:
         self._is_list = any(name == table for _, name, _ in lists_of(plan))
         parent = parent_table(plan, table) if self._is_list else None
         self._parent = Assembly(state, plan, parent, limit=parent_limit, context=context) if parent else None
-        carried = {name for _, one, child in lists_of(plan) if one == table for name in child.carry}
+        carried = {name for _, item, child in lists_of(plan) if item == table for name in child.carry}
         self._carried = [(self._place[name], name) for name in carried if name in self._place]
 
     @property
@@ -174,7 +174,7 @@ class Assembly:
     def _without_duplicates(self, rows: list[Cells], key: list[int], visit: Visit) -> list[Cells]:
         """A page's rows without those whose key has been there."""
         place, is_single = key[0], len(key) == 1
-        keys = [one if is_single and (one := cells[place]).__class__ is str else key_of(cells, key) for cells in rows]
+        keys = [item if is_single and (item := cells[place]).__class__ is str else key_of(cells, key) for cells in rows]
         stood = self._seen.stood(keys, visit)
         for number, first in stood.items():
             self._account_duplicate(key_of(rows[number], key) or (), first, visit)
@@ -318,14 +318,14 @@ class Assembly:
             if not places and self._is_simple
             else [self._in_order(given.columns, cells) for cells in given.rows]
         )
-        for name, one in self._by_route.get(visit.kind, {}).items():
-            self._put_by_route(name, one, visit, rows)
+        for name, value in self._by_route.get(visit.kind, {}).items():
+            self._put_by_route(name, value, visit, rows)
         return rows
 
-    def _put_by_route(self, name: str, one: Field, visit: Visit, rows: list[Cells]) -> None:
+    def _put_by_route(self, name: str, spec: Field, visit: Visit, rows: list[Cells]) -> None:
         """Put the value that depends on the way to the page into its rows."""
         notes = Notes()
-        value = value_by_route(one, visit, notes, self._state)
+        value = value_by_route(spec, visit, notes, self._state)
         for row in rows:
             row[self._place[name]] = value
         numbers = range(len(rows))
@@ -341,8 +341,8 @@ class Assembly:
         """Where each column stands among `names`; empty when they are the columns as they are."""
         places = self._orders.get(names)
         if places is None:
-            own = {name: place for place, name in enumerate(names)}
-            places = [own.get(column.name) for column in self._columns]
+            place_of = {name: place for place, name in enumerate(names)}
+            places = [place_of.get(column.name) for column in self._columns]
             places = self._orders[names] = [] if places == list(range(len(names))) else places
         return places
 
@@ -371,17 +371,17 @@ class Assembly:
             given = self._rows_of(detail)
             if given is not None and given.rows:
                 self._put(row.cells, given, kind)
-            for name, one in self._by_route.get(kind, {}).items():
-                if state is State.DONE or one.source == "status":
-                    self._complete_by_route(row, name, one, self.visit_of(row, detail))
+            for name, value in self._by_route.get(kind, {}).items():
+                if state is State.DONE or value.source == "status":
+                    self._complete_by_route(row, name, value, self.visit_of(row, detail))
         self.account.incomplete += lacking
         if lacking and len(self._lacking) < _EXAMPLES:
             self._lacking.add((row.visit.page, row.number))
 
-    def _complete_by_route(self, row: LocatedRow, name: str, one: Field, visit: Visit) -> None:
+    def _complete_by_route(self, row: LocatedRow, name: str, spec: Field, visit: Visit) -> None:
         """Put a value that depends on the way to a detail page into the row that it completes."""
         notes = Notes()
-        value, place = value_by_route(one, visit, notes, self._state), self._place[name]
+        value, place = value_by_route(spec, visit, notes, self._state), self._place[name]
         if value is not None and (row.cells[place] is None or self._fills[visit.kind][name]):
             row.cells[place] = value
         problems = [CellProblem(0, name, u.raw, u.code, u.what, u.why) for _, u in notes.unread]
@@ -429,8 +429,8 @@ class Assembly:
 
     def _origin(self, page: int) -> tuple[str, str | None]:
         at = self._state.came_at(page)
-        came = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds") if at else None
-        return self._url(page), came
+        retrieved = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds") if at else None
+        return self._url(page), retrieved
 
     def _account_duplicate(self, key: tuple[Any, ...], first: RowLocation, again: Visit) -> None:
         shown = " ".join(map(str, key))
@@ -447,9 +447,9 @@ class Assembly:
 
     def _named(self, cells: Cells) -> dict[str, Any]:
         """The cells of a row by column, those that are missing left out."""
-        named = {one.name: cell for one, cell in zip(self._columns, cells, strict=True) if cell not in (None, [])}
-        own = self._plan.hash
-        return {name: hashed(cell, self._hash_key) if name in own else cell for name, cell in named.items()}
+        named = {column.name: cell for column, cell in zip(self._columns, cells, strict=True) if cell not in (None, [])}
+        place_of = self._plan.hash
+        return {name: hashed(cell, self._hash_key) if name in place_of else cell for name, cell in named.items()}
 
     def _settled_duplicates(self, rows: Iterable[LocatedRow]) -> list[LocatedRow]:
         """One row for each key: the first, the last one, or the first with its gaps filled from the others; with what is
@@ -486,8 +486,10 @@ class Assembly:
         if self._occurrences is not None:
             row[self._occurrences] = len(values)
         for place, cells in zip(self._collected, zip(*values, strict=True), strict=False):
-            given = [one for cell in cells for one in (cell if isinstance(cell, list) else [cell]) if one is not None]
-            row[place] = [one for number, one in enumerate(given) if one not in given[:number]]
+            given = [
+                value for cell in cells for value in (cell if isinstance(cell, list) else [cell]) if value is not None
+            ]
+            row[place] = [item for number, item in enumerate(given) if item not in given[:number]]
 
     def _count_filled(self, rows: list[Cells]) -> None:
         """Count the cells of accepted rows, column by column: ten times faster than cell by cell."""

@@ -22,18 +22,18 @@ def fields_by_route(plan: Plan, table: str, context: TableContext) -> dict[str, 
     for column in columns_of(plan, table):
         for page, plan_field in fields_giving(plan, table, column):
             if (plan_field.source or "").partition(".")[0] in ROUTE_SOURCES:
-                one = compile_field(column, plan_field, context.this_year, context.functions)
-                found.setdefault(page, {})[column] = one
+                spec = compile_field(column, plan_field, context.this_year, context.functions)
+                found.setdefault(page, {})[column] = spec
     return found
 
 
-def value_by_route(one: Field, visit: Visit, notes: Notes, state: RunView) -> Any:
+def value_by_route(spec: Field, visit: Visit, notes: Notes, state: RunView) -> Any:
     """The value that a field has on all rows of a page that was reached so, as the run keeps values."""
-    return as_stored(cell(one, None, source_of_visit(visit, one, state), notes))
+    return as_stored(cell(spec, None, source_of_visit(visit, spec, state), notes))
 
 
-def source_of_visit(visit: Visit, one: Field, state: RunView) -> Source:
+def source_of_visit(visit: Visit, spec: Field, state: RunView) -> Source:
     """What a field by route is read from."""
-    status = state.status_of(visit.page) if one.source == "status" else None
-    way = state.way_of(visit.page) if one.source == "route" else ""
+    status = state.status_of(visit.page) if spec.source == "status" else None
+    way = state.way_of(visit.page) if spec.source == "route" else ""
     return Source(None, Where(), link=visit.text, inputs=visit.inputs, status=status, route=way)

@@ -26,7 +26,7 @@ def is_missing(value: Any) -> bool:
 def flat(value: Any) -> Any:
     """A cell as people read it: lists joined with "; ", objects as JSON, truth values as `true` and `false`."""
     if isinstance(value, list):
-        return LIST_SEPARATOR.join(str(flat(one)) for one in value if one is not None) or None
+        return LIST_SEPARATOR.join(str(flat(member)) for member in value if member is not None) or None
     if isinstance(value, dict):
         return orjson.dumps(value).decode()
     if isinstance(value, bool):

@@ -73,8 +73,8 @@ class DerivedColumns:
         self._hashed = frozenset(plan.hash)
         self._place = {column.name: place for place, column in enumerate(columns)}
         self._formulas = [
-            (self._place[name], name, Formula(one.formula), one.type == "integer")
-            for name, one in plan.derive.items()
+            (self._place[name], name, Formula(item.formula), item.type == "integer")
+            for name, item in plan.derive.items()
             if name in self._place
         ]
         self._call = (plan.call, called(plan.call, functions)) if plan.call else None
@@ -171,7 +171,7 @@ def _fitting(column: Column, value: Any) -> tuple[Any, bool]:
     try:
         held = as_stored(value)
         whole = held if column.many and held is not None else [held]
-        fits = isinstance(whole, list) and all(one is None or _is_of(column.type, one) for one in whole)
+        fits = isinstance(whole, list) and all(member is None or _is_of(column.type, member) for member in whole)
     except (TypeError, ValueError):
         fits = False
     return (held, True) if fits else (None, False)
@@ -194,9 +194,9 @@ def _take_apart(cells: Cells, place: int, column: Column, others: list[int | Non
     given = cells[place]
     values = given if column.many else [given] if given is not None else []
     parts = [list(part) for part in zip(*values, strict=True)] if values else [[], []]
-    own = parts[0] if column.type == "money" else [f"{one[0]},{one[1]}" for one in values]
+    ends = parts[0] if column.type == "money" else [f"{value[0]},{value[1]}" for value in values]
     beside = parts[1:] if column.type == "money" else parts
-    cells[place] = own if column.many else next(iter(own), None)
+    cells[place] = ends if column.many else next(iter(ends), None)
     for other, part in zip(others, beside, strict=True):
         if other is not None:
             cells[other] = part if column.many else next(iter(part), None)
@@ -212,7 +212,7 @@ class PostProcessing:
         self._hash_key = hash_key
         self._origin = origin
         named = [place.get(f"origin_{part}") for part in ("url", "time", "place")]
-        self._origins = named if any(one is not None for one in named) else []
+        self._origins = named if any(item is not None for item in named) else []
         self.is_idle = not (self._constants or self._hashed or self._origins)
 
     def put(self, cells: Cells, page: int, number: int) -> None:
@@ -232,5 +232,5 @@ class PostProcessing:
 def hashed(value: Any, key: bytes) -> Any:
     """A value as a keyed hash (BLAKE2b, RFC 7693, 16 bytes in hexadecimal); of a list each of its values."""
     if isinstance(value, list):
-        return [hashed(one, key) for one in value]
+        return [hashed(member, key) for member in value]
     return hashlib.blake2b(str(value).encode(), key=key[:64], digest_size=16).hexdigest()

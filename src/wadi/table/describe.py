@@ -55,18 +55,18 @@ class Seen:
     def take(self, row: list[Any]) -> None:
         """Count a row in."""
         self.rows += 1
-        for one, value in zip(self.by_column, row, strict=True):
+        for facts, value in zip(self.by_column, row, strict=True):
             if value is None or value == []:
                 continue
-            one.filled += 1
+            facts.filled += 1
             plain = flat(value)
-            if len(one.distinct) < _DISTINCT:
-                one.distinct.add(plain)
-            if len(one.examples) < _EXAMPLES and str(plain) not in one.examples:
-                one.examples.append(str(plain))
+            if len(facts.distinct) < _DISTINCT:
+                facts.distinct.add(plain)
+            if len(facts.examples) < _EXAMPLES and str(plain) not in facts.examples:
+                facts.examples.append(str(plain))
             if isinstance(value, int | float) and not isinstance(value, bool):
-                one.least = value if one.least is None else min(one.least, value)
-                one.most = value if one.most is None else max(one.most, value)
+                facts.least = value if facts.least is None else min(facts.least, value)
+                facts.most = value if facts.most is None else max(facts.most, value)
 
 
 def data_package(
@@ -82,8 +82,8 @@ def data_package(
     stems = [_resource_name(path.stem) for path, _ in files]
     for path, table in files:
         data = path.read_bytes()
-        suffixes = [one.lower() for one in path.suffixes]
-        form = next((one for one in suffixes if one in _MEDIA), "")
+        suffixes = [suffix.lower() for suffix in path.suffixes]
+        form = next((suffix for suffix in suffixes if suffix in _MEDIA), "")
         resource: dict[str, Any] = {
             "name": stems[0] if len(files) == 1 else _unique_name(path, stems, resources),
             "path": path.name,
@@ -116,15 +116,15 @@ def _unique_name(path: Path, stems: list[str], before: Sequence[Mapping[str, Any
     """The name of a resource, which none before it has: with its ending where several files have the same name."""
     stem = _resource_name(path.stem)
     name = stem if stems.count(stem) == 1 else _resource_name(path.name)
-    taken = {one["name"] for one in before}
+    taken = {resource["name"] for resource in before}
     numbered = (f"{name}-{number}" for number in range(2, len(taken) + 3))
-    return name if name not in taken else next(one for one in numbered if one not in taken)
+    return name if name not in taken else next(column for column in numbered if column not in taken)
 
 
 def table_schema(plan: Plan, table: str, columns: Sequence[Column]) -> dict[str, Any]:
     """The Table Schema of a table: types, units, descriptions, constraints, key."""
-    own = table_plan(plan, table)
-    key = [own.rename.get(name, name) for name in own.key]
+    rules = table_plan(plan, table)
+    key = [rules.rename.get(name, name) for name in rules.key]
     fields = [_schema_field(plan, table, column, unique=key == [column.name]) for column in columns]
     schema: dict[str, Any] = {"fields": fields, "missingValues": [""]}
     if key and all(name in {column.name for column in columns} for name in key):
@@ -159,32 +159,32 @@ def _plain_name(plan: Plan, table: str, name: str) -> str:
 
 def _about(plan: Plan, table: str, name: str) -> str:
     giving = fields_giving(plan, table, _plain_name(plan, table, name))
-    return next((one.about for _, one in giving if one.about), "")
+    return next((spec.about for _, spec in giving if spec.about), "")
 
 
 def codebook(plan: Plan, name: str, tables: Sequence[tuple[str, Seen]], source: str) -> str:
     """A codebook in Markdown: for each column what it is, where it is from, how much is filled, examples."""
     lines = [f"# Codebook: {plan.title or name}", "", source, ""]
     for table, seen in tables:
-        own = table_plan(plan, table)
+        rules = table_plan(plan, table)
         lines += [
             f"## {table}",
             "",
-            f"{seen.rows:,} rows" + (f", one for each {' and '.join(own.key)}" if own.key else "") + ".",
+            f"{seen.rows:,} rows" + (f", one for each {' and '.join(rules.key)}" if rules.key else "") + ".",
             "",
         ]
         lines += [
             "| column | type | filled | distinct | values | what it is, and where it is from |",
             "| --- | --- | --: | --: | --- | --- |",
         ]
-        for column, one in zip(seen.columns, seen.by_column, strict=True):
+        for column, facts in zip(seen.columns, seen.by_column, strict=True):
             kind = f"{column.type}{' list' if column.many else ''}{f', {column.unit}' if column.unit else ''}"
-            share = f"{one.filled / seen.rows:.0%}" if seen.rows else ""
-            distinct = f"{len(one.distinct):,}" + ("+" if len(one.distinct) >= _DISTINCT else "")
+            share = f"{facts.filled / seen.rows:.0%}" if seen.rows else ""
+            distinct = f"{len(facts.distinct):,}" + ("+" if len(facts.distinct) >= _DISTINCT else "")
             values = (
-                f"{one.least:g} to {one.most:g}"
-                if one.least is not None
-                else "; ".join(_short(e) for e in one.examples)
+                f"{facts.least:g} to {facts.most:g}"
+                if facts.least is not None
+                else "; ".join(_short(e) for e in facts.examples)
             )
             origin = _escaped(_origin(plan, table, _plain_name(plan, table, column.name), column.part_of))
             lines.append(f"| `{column.name}` | {kind} | {share} | {distinct} | {_escaped(values)} | {origin} |")
@@ -194,34 +194,37 @@ def codebook(plan: Plan, name: str, tables: Sequence[tuple[str, Seen]], source: 
 
 def _origin(plan: Plan, table: str, name: str, beside: str | None) -> str:
     """Where a column is from, in words."""
-    own = table_plan(plan, table)
-    if name in own.derive:
-        return f"reckoned: {own.derive[name].formula}"
-    if name in own.constant:
+    rules = table_plan(plan, table)
+    if name in rules.derive:
+        return f"reckoned: {rules.derive[name].formula}"
+    if name in rules.constant:
         return "the same in every row"
     giving = fields_giving(plan, table, name)
     if not giving:
         return f"stands beside {beside}" if beside else "made by the table"
-    parts = [one.about for _, one in giving if one.about][:1]
-    for page, one in giving:
-        parts.append(f"page {page}: {_picking(one)}")
-    if name in own.hash:
+    parts = [spec.about for _, spec in giving if spec.about][:1]
+    for page, spec in giving:
+        parts.append(f"page {page}: {_picking(spec)}")
+    if name in rules.hash:
         parts.append("hashed")
     return "; ".join(parts)
 
 
-def _picking(one: FieldPlan) -> str:
+def _picking(field: FieldPlan) -> str:
     where = (
-        " or ".join(one.at)
-        if one.at
-        else f'beside "{one.label[0]}"'
-        if one.label
-        else f"from {one.source}"
-        if one.source
-        else f"under {one.under}"
+        " or ".join(field.at)
+        if field.at
+        else f'beside "{field.label[0]}"'
+        if field.label
+        else f"from {field.source}"
+        if field.source
+        else f"under {field.under}"
     )
-    more = [f"@{one.attr}" if one.attr else "", f"group {one.of} of {one.group[0]}" if isinstance(one, PartOf) else ""]
-    more += [f"find {one.find}" if one.find else "", *one.clean, *one.adjust]
+    more = [
+        f"@{field.attr}" if field.attr else "",
+        f"group {field.of} of {field.group[0]}" if isinstance(field, PartOf) else "",
+    ]
+    more += [f"find {field.find}" if field.find else "", *field.clean, *field.adjust]
     return ", ".join([where, *(part for part in more if part)])
 
 

@@ -143,7 +143,7 @@ def _write_sqlite(path: Path, sources: Sequence[Source], style: Style) -> int:
 
 def _endings(target: str) -> tuple[str, str]:
     """The ending that names the format, and that which names the packing."""
-    suffixes = [one.lower() for one in Path(target).suffixes]
+    suffixes = [suffix.lower() for suffix in Path(target).suffixes]
     if suffixes and suffixes[-1] in _PACKED:
         return (suffixes[-2] if len(suffixes) > 1 else "", suffixes[-1])
     return (suffixes[-1] if suffixes else "", "")

@@ -52,13 +52,13 @@ class FileCells:
             given = cells[self._places[column.name]]
             urls = given if isinstance(given, list) else [given] if given else []
             stored = [self._stored(url) for url in urls]
-            paths = [self._path(column.name, values, one) if one else None for one in stored]
+            paths = [self._path(column.name, values, file) if file else None for file in stored]
             parts: dict[str, list[Any]] = {
                 "": paths,
                 "url": urls,
-                "size": [one.size_bytes if one else None for one in stored],
-                "type": [one.type if one else None for one in stored],
-                "sha256": [one.sha256 if one else None for one in stored],
+                "size": [file.size_bytes if file else None for file in stored],
+                "type": [file.type if file else None for file in stored],
+                "sha256": [file.sha256 if file else None for file in stored],
             }
             for part in ("", *FILE_PARTS):
                 place = self._places.get(f"{column.name}_{part}" if part else column.name)

@@ -66,14 +66,14 @@ class RowIssues:
             yield from self._taken(name, issues)
 
     def _taken(self, table: str, issues: list[RowIssue]) -> Iterator[list[Any]]:
-        for one in issues:
-            if _OWN.get(one.code, PROBLEMS) != self._which:
+        for issue in issues:
+            if _OWN.get(issue.code, PROBLEMS) != self._which:
                 continue
             self.account.accepted += 1
-            place = [self._url_of(one.page), one.row + 1]
+            place = [self._url_of(issue.page), issue.row + 1]
             if self._which == PROBLEMS:
-                yield [table, one.column, one.raw, one.code, one.what, one.why or None, *place]
+                yield [table, issue.column, issue.raw, issue.code, issue.what, issue.why or None, *place]
             else:
-                first = [self._url_of(one.first)] if one.first is not None else []
-                yield [table, one.what, one.cells, *place, *first]
+                first = [self._url_of(issue.first)] if issue.first is not None else []
+                yield [table, issue.what, issue.cells, *place, *first]
         issues.clear()

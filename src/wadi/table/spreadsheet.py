@@ -66,9 +66,9 @@ def _write_table(
         if count and place == 0:
             _finish(sheet, columns, most_rows)
             sheet, write = _new_sheet(book, name, columns, waiting, taken)
-        for column, (one, value) in enumerate(zip(columns, row, strict=True)):
+        for column, (item, value) in enumerate(zip(columns, row, strict=True)):
             if value is not None:
-                links += write(place + 1, column, one, value, links)
+                links += write(place + 1, column, item, value, links)
         count += 1
     _finish(sheet, columns, (count - 1) % most_rows + 1 if count else 0)
     return count

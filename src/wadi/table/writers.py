@@ -82,8 +82,8 @@ def _disarmed(cells: Sequence[Any]) -> Sequence[Any]:
     try:
         first_ones = set(map(_FIRST, filter(None, cells)))
     except TypeError:  # not texts alone
-        first_ones = {one[0] for one in cells if one.__class__ is str and one}
-    is_any = any(one in "=+-@" or one.isspace() for one in first_ones)
+        first_ones = {cell[0] for cell in cells if cell.__class__ is str and cell}
+    is_any = any(first in "=+-@" or first.isspace() for first in first_ones)
     return list(map(disarmed, cells)) if is_any else cells
 
 
@@ -101,16 +101,16 @@ def _fields(cells: Sequence[Any], delimiter: str) -> Sequence[str]:
     try:
         together = "\n".join(cells)
     except TypeError:  # missing cells, and numbers that are left as they are
-        cells = ["" if one is None else one if one.__class__ is str else str(one) for one in cells]
+        cells = ["" if cell is None else cell if cell.__class__ is str else str(cell) for cell in cells]
         together = "\n".join(cells)
     has_line_ends = together.count("\n") >= len(cells)
     marks = [mark for mark in ('"', "\r", delimiter) if mark in together] + ["\n"] * has_line_ends
     if not marks:
         return cells
     if marks == [delimiter]:
-        return [f'"{one}"' if delimiter in one else one for one in cells]
+        return [f'"{cell}"' if delimiter in cell else cell for cell in cells]
     has_mark = re.compile(f"[{re.escape(''.join(marks))}]").search
-    return [_quoted(one) if has_mark(one) else one for one in cells]
+    return [_quoted(cell) if has_mark(cell) else cell for cell in cells]
 
 
 def _quoted(field: str) -> str:

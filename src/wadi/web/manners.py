@@ -153,7 +153,7 @@ class Throttle:
             for name, host in self.hosts.items()
             if host.turns.longer_s >= _WORTH_TELLING_S
         ]
-        return sorted(found, key=lambda one: -one.longer_s)
+        return sorted(found, key=lambda host: -host.longer_s)
 
     @asynccontextmanager
     async def turn(self, host: str) -> AsyncIterator[Callable[[], None]]:

@@ -95,7 +95,7 @@ def pace_after(
     in_a_row = 0 if is_good else pace.in_a_row + (at >= pace.step)
     is_overloaded = not is_good and in_a_row >= 2 and at >= pace.step
     if is_overloaded:
-        good[: at + 1] = [one / 4.0 for one in good[: at + 1]]
+        good[: at + 1] = [pause / 4.0 for pause in good[: at + 1]]
     best = _best(pauses, good, bad, at_least=max(0, pace.step - 1) if is_good else pace.step)
     if is_overloaded:
         best = max(best, min(len(pauses) - 1, pace.step + 2))

@@ -48,7 +48,7 @@ def _ruled(url: str, drop: tuple[str, ...], sort: bool) -> str:
 def _segment(segment: str, drop: tuple[str, ...]) -> str:
     """A segment of a path without the parameters that are left out (RFC 3986 §3.3): `list;session=…`."""
     name, *own = segment.split(";")
-    return ";".join([name, *(one for one in own if not _is_dropped(name_of(one), drop))])
+    return ";".join([name, *(parameter for parameter in own if not _is_dropped(name_of(parameter), drop))])
 
 
 def _between(query: str) -> str:
@@ -96,7 +96,7 @@ def _form_pair(name: str, text: str) -> str:
 
 def _texts(value: Any) -> list[str]:
     """What is sent for a value: once for each of a list."""
-    return [written(one) for one in value] if isinstance(value, list) else [written(value)]
+    return [written(member) for member in value] if isinstance(value, list) else [written(value)]
 
 
 def form_encoded(pairs: Pairs) -> str:

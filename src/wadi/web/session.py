@@ -148,7 +148,7 @@ def _of_archive(text: str) -> tuple[str, list[tuple[str, str]]]:
         found = [(str(r["url"]), [(str(h["name"]), str(h["value"])) for h in r["headers"]]) for r in requests]
     except (ValueError, KeyError, TypeError) as error:
         raise BadSession(f"it is no HTTP archive: {error}") from error
-    named = [one for one in found if _has_secret(name for name, _ in one[1])]
+    named = [form for form in found if _has_secret(name for name, _ in form[1])]
     if not named:
         raise BadSession("no request in it has cookies or an authorization")
     return named[-1]

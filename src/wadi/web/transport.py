@@ -126,10 +126,12 @@ class HttpTransport:
         import pycurl
 
         handle = self._handle()
-        for one in cookies:
-            domain = one.domain if one.host_only else f".{one.domain}"
-            marks = ["FALSE" if one.host_only else "TRUE", one.path, "TRUE" if one.secure else "FALSE"]
-            handle.setopt(pycurl.COOKIELIST, "\t".join([domain, *marks, f"{one.expires:.0f}", one.name, one.value]))
+        for cookie in cookies:
+            domain = cookie.domain if cookie.host_only else f".{cookie.domain}"
+            marks = ["FALSE" if cookie.host_only else "TRUE", cookie.path, "TRUE" if cookie.secure else "FALSE"]
+            handle.setopt(
+                pycurl.COOKIELIST, "\t".join([domain, *marks, f"{cookie.expires:.0f}", cookie.name, cookie.value])
+            )
         self._idle.append(handle)
 
     async def close(self) -> None:
@@ -260,8 +262,8 @@ class HttpTransport:
 
     def _fields(self, request: Request) -> list[bytes]:
         """The lines of the header: the request's own fields, those of the session for its host, the usual ones."""
-        own = self._own.headers if request.host == self._own.host else ()
-        given = (*own, *request.headers)
+        lasting = self._own.headers if request.host == self._own.host else ()
+        given = (*lasting, *request.headers)
         names = {name.lower() for name, _ in given}
         usual = [(name, value) for name, value in self._usual if name.lower() not in names]
         if (request.body or request.method == "POST") and "content-type" not in names:

@@ -226,7 +226,9 @@ def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
     """
     for page, kind in plan.page.items():
         of_page: dict[str, str] = {}
-        of_rows: dict[str, str] = {reads: one for one in kind.rows or () if (reads := _kind_read(one, relative=True))}
+        of_rows: dict[str, str] = {
+            reads: rows for rows in kind.rows or () if (reads := _kind_read(rows, relative=True))
+        }
         for path, expressions, relative in expressions_of(plan):
             if path[1] != page or path[-1] == "then" or _source_of(kind, path) == "data":
                 continue

@@ -17,10 +17,10 @@ def made_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     """What is wrong with the columns that the table makes."""
     table, known = plan.table[name], columns_of(plan, name)
     before = [column for column in known if column not in table.derive]
-    for column, one in table.derive.items():
+    for column, derived in table.derive.items():
         path: Path = ("table", name, "derive", column)
         try:
-            names = Formula(one.formula).names
+            names = Formula(derived.formula).names
         except BadSetting as error:
             yield path, text.problem(error.code, path, error.what, now=error.now, inside=error.offset)
             continue

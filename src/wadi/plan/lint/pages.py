@@ -104,12 +104,12 @@ def asks(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 
 def _named(path: Path, plan: Plan, asking: AskPlan, picked: set[str], text: PlanText) -> Iterator[Finding]:
-    named = [((*path, "headers", name), one) for name, value in asking.headers.items() for one in names_in(value)]
-    named += [((*path, "values"), one) for one in names_in(asking.values) if one.partition(".")[0] in plan.inputs]
+    named = [((*path, "headers", name), used) for name, value in asking.headers.items() for used in names_in(value)]
+    named += [((*path, "values"), used) for used in names_in(asking.values) if used.partition(".")[0] in plan.inputs]
     if asking.address is not None:
         at = (*path, "address")
         try:
-            named += [(at, one) for one in variables_of(asking.address)]
+            named += [(at, variable) for variable in variables_of(asking.address)]
         except ValueError as error:
             yield at, text.problem("bad-template", at, f"URI Template: {error}")
     for at, name in named:
@@ -118,7 +118,7 @@ def _named(path: Path, plan: Plan, asking: AskPlan, picked: set[str], text: Plan
             near = nearest(name, known)
             now = f'did you mean "{near}"?' if near else "send picks a value for it, or [inputs] sets it"
             yield at, text.problem("unset-input", at, f'nothing gives "{name}" a value', now=now)
-    used = names_in(asking.values) | {one for _, one in named}
+    used = names_in(asking.values) | {wanted for _, wanted in named}
     if how_many(plan.inputs, used) > MOST_ASKED:
         what = f"the inputs make {how_many(plan.inputs, used):,} requests of one page, more than {MOST_ASKED:,}"
         yield (*path, "values"), text.problem("too-many-starts", (*path, "values"), what)

@@ -57,9 +57,9 @@ def _addresses(plan: Plan, text: PlanText) -> Iterator[Finding]:
     """Addresses with user and password, or with a key among their parameters."""
     start = plan.start
     said: list[tuple[Path, str]] = [
-        (("start", key, place), one)
+        (("start", key, place), url)
         for key in ("addresses", "sitemap", "feed")
-        for place, one in enumerate(getattr(start, key))
+        for place, url in enumerate(getattr(start, key))
     ]
     said += [((*path, "address"), asking.address) for path, _, asking in asks_of(plan) if asking.address]
     if plan.login is not None and plan.login.address:
@@ -81,7 +81,7 @@ _LOGIN = (
 def _inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
     for name, value in plan.inputs.items():
         path: Path = ("inputs", name)
-        if any(_USER_INFO.match(one) for one in _texts(value)):
+        if any(_USER_INFO.match(written) for written in _texts(value)):
             what = f'input "{name}" is an address with user and password, which would be written down with the run'
             yield _finding(text, path, what, _LOGIN)
         elif _NAME.fullmatch(name) and value != mark_of(name) and any(_texts(value)):
@@ -92,7 +92,7 @@ def _inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 def _texts(value: InputValue) -> list[str]:
     if isinstance(value, list):
-        return [str(one) for row in value for one in (row.values() if isinstance(row, dict) else [row])]
+        return [str(cell) for row in value for cell in (row.values() if isinstance(row, dict) else [row])]
     return [value] if isinstance(value, str) else []
 
 

@@ -159,9 +159,9 @@ def login(plan: Plan, text: PlanText) -> Iterator[Finding]:
     if said.address is not None:
         yield from _address(plan, ("login", "address"), said.address, text)
     wants = {"basic": ("user_from", "password_from"), "bearer": ("token_from",)}
-    own = wants[said.scheme] if said.scheme else ("user_from", "password_from") if said.address else ()
+    allowed = wants[said.scheme] if said.scheme else ("user_from", "password_from") if said.address else ()
     for key in ("user_from", "password_from", "token_from"):
-        if getattr(said, key) and key not in own:
+        if getattr(said, key) and key not in allowed:
             at = (*path, key)
             yield at, text.problem("both-keys", at, f"{key} does not go with this way to log in", key=True)
 

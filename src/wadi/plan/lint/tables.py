@@ -164,7 +164,7 @@ def double_columns(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 def lists(plan: Plan, text: PlanText) -> Iterator[Finding]:
     """Lists inside rows: what they carry, and where they go."""
-    own = {kind.table for kind in plan.page.values() if kind.table}
+    page_tables = {kind.table for kind in plan.page.values() if kind.table}
     for page, kind in plan.page.items():
         if kind.side_by_side and (kind.rows or not kind.table or kind.lists):
             at: Path = ("page", page, "side_by_side")
@@ -173,7 +173,7 @@ def lists(plan: Plan, text: PlanText) -> Iterator[Finding]:
         for name, child in kind.lists.items():
             path: Path = ("page", page, "lists", name)
             table = child.table or name
-            if table in own:
+            if table in page_tables:
                 yield path, text.problem("both-keys", path, f'page rows go to the table "{table}" as well', key=True)
             parent = parent_table(plan, table)
             known = columns_of(plan, parent) if parent else []
@@ -208,7 +208,7 @@ def file_names(plan: Plan, text: PlanText) -> Iterator[Finding]:
             for column in names_in(field.name or ""):
                 if column not in known:
                     path: Path = (*above, name, "name")
-                    near = nearest(column, [one for one in known if one != column])
+                    near = nearest(column, [other for other in known if other != column])
                     now = f'did you mean "{near}"?' if near else f"columns: {listed(known)}"
                     what = f'table "{table}" has no column "{column}"'
                     yield path, text.problem("unknown-column", path, what, now=now)
