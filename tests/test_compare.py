@@ -237,7 +237,7 @@ def test_a_table_is_followed_through_all_runs(kept: Program) -> None:
     ("arguments", "code", "told"),
     [
         (["--column", "flow", "--key", "MW-9999"], "no-such-row", "MW-9999"),
-        (["--column", "flow", "--key", "MW-0149,2"], "no-such-row", 'its key is "code"'),
+        (["--column", "flow", "--key", "MW-0149,2"], "no-such-row", 'the key of table "springs" is "code"'),
         (["--column", "flwo"], "unknown-column", "flwo"),
         (["--column", "flow", "--chart", "none/h.png"], "not-writable", "none"),
         (["--column", "flow", "--chart", "h.docx"], "not-writable", "docx"),
