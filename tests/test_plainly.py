@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from wadi.clean import numbers, quick
 from wadi.clean.errors import NotReadable
-from wadi.clean.locales import separators
+from wadi.clean.locales import marks_of
 from wadi.clean.text import UNSEEN, tidied
 from wadi.urls import NotAUrl, addressed, resolve
 
@@ -63,10 +63,9 @@ NUMBERS = st.from_regex(r"\A[-+]?[0-9]{1,7}([.,'][0-9]{1,4})?( ?(m|l/s|L/S|km))?
 @given(NUMBERS, st.sampled_from(LOCALES), st.sampled_from([None, "m", "l/s"]))
 def test_numbers_are_those_of_the_long_way(text: str, locale: str | None, unit: str | None) -> None:
     read = numbers.number_reader(locale, unit)
-    marks = separators(locale) if locale else None
     try:
-        expected = float(numbers.digits_in(text, marks, locale, unit))
+        expected = float(numbers.value_reader(numbers.NumberWriting(locale, unit))(text))
     except NotReadable:
-        assert numbers.plain_number(marks, unit).fullmatch(text) is None
+        assert quick.plain_number(marks_of(locale), unit)(text) is None
     else:
         assert read(text) == expected

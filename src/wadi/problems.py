@@ -118,6 +118,8 @@ MEANINGS: dict[str, str] = {
     "not-a-number": "The text is no number in the field's locale.",
     "ambiguous-number": "The text could be two different numbers; a locale decides.",
     "not-an-integer": "The number is not a whole one.",
+    "too-large-number": "The number has more digits, or is larger or smaller, than a number of 64 bits holds.",
+    "other-calendar": "The year is of another calendar than the Gregorian one.",
     "too-large-integer": "The whole number does not fit into 64 bits.",
     "other-unit": "The number carries another unit than the field's.",
     "not-a-date": "The text is no date in the field's format.",

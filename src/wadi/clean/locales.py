@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from dataclasses import dataclass
 from decimal import Decimal
@@ -54,7 +55,36 @@ def separators(name: str) -> Separators:
     return Separators(get_decimal_symbol(locale), alike, (sizes[0], sizes[1]))
 
 
-_SCALES = {"k": 3, "K": 3, "M": 6, "G": 9, "bn": 9, "mn": 6, "thousand": 3, "million": 6, "billion": 9}
+_TORN = frozenset({"en_ZA", "af_ZA"})
+"""Locales that CLDR gives a comma before the fraction, while people there write a point as well."""
+
+
+def marks_of(name: str | None) -> Separators | None:
+    """The separators that numbers of a locale are read by; None where they have to have one reading by themselves."""
+    return None if name is None or name.replace("-", "_") in _TORN else separators(name)
+
+
+_SCALES = {
+    "k": 3,
+    "K": 3,
+    "M": 6,
+    "G": 9,
+    "bn": 9,
+    "mn": 6,
+    "thousand": 3,
+    "million": 6,
+    "billion": 9,
+    "lakh": 5,
+    "crore": 7,
+}
+_MORE_SCALES = {
+    "de": {"Tsd": 3, "Mio": 6, "Mill": 6, "Mrd": 9, "Bio": 12}, "fr": {"M": 6, "Md": 9, "Mds": 9},
+    "pl": {"tys": 3, "mln": 6, "mld": 9},
+    "ru": {"тыс": 3, "млн": 6, "млрд": 9}, "uk": {"тис": 3, "млн": 6, "млрд": 9}, "it": {"mila": 3, "mln": 6, "mld": 9},
+    "nl": {"mln": 6, "mld": 9}, "cs": {"tis": 3, "mil": 6, "mld": 9}, "sk": {"tis": 3, "mil": 6, "mld": 9},
+    "sv": {"tkr": 3, "mn": 6, "mdr": 9, "md": 9}, "da": {"mio": 6, "mia": 9}, "nb": {"mill": 6, "mrd": 9},
+}  # fmt: skip
+"""Words for thousands and millions that CLDR lacks, by language → the power of ten."""
 
 
 @lru_cache(maxsize=256)
@@ -64,6 +94,7 @@ def scales_of(name: str | None) -> dict[str, Decimal]:
     found = {word: Decimal(10) ** power for word, power in _SCALES.items()}
     if name is None:
         return found
+    found.update({word: Decimal(10) ** power for word, power in _MORE_SCALES.get(locale_of(name).language, {}).items()})
     formats = locale_of(name).compact_decimal_formats
     doubtful: set[str] = set()
     for width in ("short", "long"):
@@ -83,32 +114,81 @@ def folded(word: str) -> str:
     return unicodedata.normalize("NFC", word.casefold()).rstrip(".")
 
 
+_VARIANTS = {
+    "en": ("en_GB", "en_AU", "en_CA"), "es": ("es_MX", "es_AR", "es_PE"), "de": ("de_AT",), "pt": ("pt_PT",), "fr": ("fr_CA",),
+    "ar": ("ar_LB", "ar_IQ", "ar_DZ", "ar_TN", "ar_MA", "ar_MR", "ar_EG"),
+}  # fmt: skip
+"""Places whose names of months are read wherever the language is."""
+_MORE_MONTHS = {
+    "de": {"mrz": 3, "maerz": 3, "feber": 2, "jaenner": 1}, "en": {"sept": 9}, "es": {"set": 9, "setiembre": 9},
+    "it": {"sett": 9}, "nl": {"mrt": 3}, "fr": {"sept": 9}, "pt": {"set": 9}, "sv": {"sept": 9}, "da": {"sept": 9},
+    "nb": {"sept": 9},
+}  # fmt: skip
+"""Names of months that people write and CLDR lacks, by language."""
+_MORE_DAYS = {"en": {"tues": 1, "weds": 2, "wednes": 2, "thur": 3, "thurs": 3}}
+_LEAST_LETTERS = 3
+_LETTERS = re.compile(r"[^\W\d_]{3,}")
+
+
 @lru_cache(maxsize=256)
 def month_names(name: str) -> dict[str, int]:
-    """Every way in which CLDR writes a month in this locale, case-folded and without a final dot → 1 to 12.
+    """Every way in which CLDR writes a month in this locale and the language's other places, and some that people write,
+    case-folded and without a final dot → 1 to 12.
 
     Narrow names (J, F, M …) are left out, since several months share a letter.
     """
-    months = locale_of(name).months
+    language = locale_of(name).language
     found: dict[str, int] = {}
-    for context in ("format", "stand-alone"):
-        for width in ("wide", "abbreviated"):
-            for number, word in months[context][width].items():
-                found.setdefault(folded(word), number)
+    for variant in (name, language, *_VARIANTS.get(language, ())):
+        months = locale_of(variant).months
+        for context in ("format", "stand-alone"):
+            for width in ("wide", "abbreviated"):
+                for number, word in months[context][width].items():
+                    found.setdefault(folded(word), number)
+    for word, number in _MORE_MONTHS.get(language, {}).items():
+        found.setdefault(word, number)
     return found
 
 
+@lru_cache(maxsize=4096)
+def month_number(word: str, name: str) -> int | None:
+    """The month that a word names in this locale: one of its names, with or without accents, or the beginning of one (three
+    letters and more) that no other month begins with. None for other words."""
+    names, key = month_names(name), folded(word)
+    if key in names:
+        return names[key]
+    bare = without_accents(key)
+    if len(bare) < _LEAST_LETTERS or not _LETTERS.fullmatch(bare):
+        return None
+    alike = {number for known, number in names.items() if without_accents(known) == bare}
+    alike = alike or {number for known, number in names.items() if without_accents(known).startswith(bare)}
+    return alike.pop() if len(alike) == 1 else None
+
+
 @lru_cache(maxsize=256)
-def day_names(name: str) -> tuple[str, ...]:
-    """Every way in which CLDR writes a day of the week in this locale, case-folded, without a final dot, longest first."""
+def month_expression(name: str) -> str:
+    """A regular expression for what may be a month in this locale: its names, and any word of three letters and more."""
+    odd = [word for word in month_names(name) if not _LETTERS.fullmatch(word)]
+    return "|".join([*(re.escape(word) for word in sorted(odd, key=len, reverse=True)), _LETTERS.pattern])
+
+
+def without_accents(word: str) -> str:
+    """The word without marks on its letters."""
+    plain = unicodedata.normalize("NFD", word)
+    return unicodedata.normalize("NFC", "".join(char for char in plain if not unicodedata.combining(char)))
+
+
+@lru_cache(maxsize=256)
+def day_names(name: str) -> dict[str, int]:
+    """Every way in which CLDR writes a day of the week in this locale, case-folded, without a final dot → 0 (Monday) to 6."""
     days = locale_of(name).days
-    words = {
-        folded(word)
+    found = {
+        folded(word): number
         for context in ("format", "stand-alone")
-        for width in ("wide", "abbreviated")
-        for word in days[context][width].values()
+        for width in ("wide", "abbreviated", "short")
+        for number, word in days[context].get(width, {}).items()
     }
-    return tuple(sorted(words, key=len, reverse=True))
+    return found | _MORE_DAYS.get(locale_of(name).language, {})
 
 
 @lru_cache(maxsize=256)

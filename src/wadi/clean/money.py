@@ -1,31 +1,38 @@
-"""Sums of money from text: the amount, and the currency by ISO 4217, from codes and the symbols of CLDR."""
+"""Sums of money from text: the amount, and the currency by ISO 4217.
+
+Read are amounts as numbers are, with a code or sign before or after them, both where they agree (`$5.00 CAD`), hundredths
+(`99¢`), `12,–`, and words for thousands and millions. A sign of several currencies is settled by the column's `currency` if it
+bears that sign, by the territory of the locale, or by the trade at large (`£`). Refused are signs that stay in doubt or
+contradict one another, signs that are unknown, and codes that are words as well (`TOP 5`).
+"""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
-from dataclasses import replace
-from functools import lru_cache
-from typing import Any
+from collections.abc import Callable, Mapping
+from decimal import Decimal
 
+from wadi.clean.amounts import Amount, amounts_in, scaled
+from wadi.clean.currencies import Named, codes, named, settled
 from wadi.clean.errors import BadSetting, NotReadable
-from wadi.clean.locales import locale_of
-from wadi.clean.numbers import NumberWriting, PlainNumber, number_reader
+from wadi.clean.locales import Separators, marks_of, scales_of
+from wadi.clean.numbers import NumberWriting, PlainNumber, as_float, end_of, negated, plain_value
 from wadi.clean.text import latin_digits
 
+_EVEN = re.compile(r"(?<=\d)[.,]\s?[-–—]{1,2}(?=\D|$)")
+_OUTSIDE = re.compile(r"([^\d()]*)\(([^()]*\d[^()]*)\)([^\d()]*)")
 _CODE = re.compile(r"(?<![A-Za-z])([A-Z]{3})(?![A-Za-z])")
-_WORDS = re.compile(r"[^\d\s.,'’\-\u2212+()½¼¾]+(?:\s?[^\d\s.,'’\-\u2212+()]+)?\.?")
-# Symbols that one currency has in the trade at large; "$", "kr", "¥" and "£" of other places are in doubt without a locale.
-_SYMBOLS = {"€": "EUR", "£": "GBP", "₹": "INR", "₽": "RUB", "₩": "KRW", "₪": "ILS", "₫": "VND", "₴": "UAH", "₺": "TRY",
-            "฿": "THB", "₦": "NGN", "₱": "PHP", "zł": "PLN", "Kč": "CZK", "Ft": "HUF", "R$": "BRL", "US$": "USD",
-            "CA$": "CAD", "A$": "AUD", "NZ$": "NZD", "HK$": "HKD", "CHF": "CHF", "Fr.": "CHF", "SFr.": "CHF",
-            "元": "CNY", "円": "JPY", "원": "KRW", "¢": "USD", "euro": "EUR", "euros": "EUR", "Euro": "EUR"}  # fmt: skip
-_USUAL = frozenset(_SYMBOLS.values()) - {"TRY"} | {"JPY", "SEK", "NOK", "DKK", "ISK", "MXN", "SGD", "ZAR", "AED", "SAR"}
+_SIGNS = re.compile(r"[$€£¥₹₽₩₪₫₴₺฿₦₱₸₮₾₼֏៛₭৳₡₲₵¢円元]|\b(?:zł|Kč|kr|Ft|CHF|Fr\.)(?!\w)|\beuros?\b", re.IGNORECASE)
+_PLAIN_CODES = frozenset({"EUR", "USD", "GBP", "CHF", "JPY", "CAD", "AUD", "NZD", "SEK", "NOK", "DKK", "ISK", "PLN", "CZK",
+                          "HUF", "RUB", "UAH", "INR", "CNY", "KRW", "ILS", "THB", "BRL", "MXN", "SGD", "HKD", "ZAR", "AED",
+                          "SAR"})  # fmt: skip
+_SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "T": 12, "MM": 6}
+"""Letters for millions and more that stand at sums of money alone."""
 
 
 def names_currency(text: str) -> bool:
-    """Whether a currency is named in a text, by a sign or by a code that is no word as well (as `ALL` and `TOP` are)."""
-    return any(code in _USUAL for code in _CODE.findall(text)) or any(sign in text for sign in _symbols_of(None))
+    """Whether a currency is named in a text, by a sign or by a code that is no word as well."""
+    return any(code in _PLAIN_CODES for code in _CODE.findall(text)) or _SIGNS.search(text) is not None
 
 
 def money_reader(writing: NumberWriting, currency: str | None = None) -> Callable[[str], list[float | str | None]]:
@@ -33,69 +40,101 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
 
     Raises BadSetting for a code that ISO 4217 does not have; the function raises NotReadable.
     """
-    codes = _codes()
-    if currency is not None and currency not in codes:
+    if currency is not None and currency not in codes():
         raise BadSetting("wrong-value", f'currency "{currency}" is no code of ISO 4217', 'such as "EUR"')
-    symbols = _symbols_of(writing.locale)
-    amount_of = number_reader(writing=replace(writing, unit=None))
+    marks = marks_of(writing.locale)
+    scales = {word: Decimal(10) ** power for word, power in _SUM_SCALES.items()} | scales_of(writing.locale)
 
     def read(text: str) -> list[float | str | None]:
         if isinstance(text, PlainNumber):
-            return [amount_of(text), currency]
-        plain = latin_digits(text).strip()
-        found = currency
-        if (code := next((c for c in _CODE.findall(plain) if c in codes), None)) is not None:
-            found, plain = code, plain.replace(code, " ", 1)
-        else:
-            named = [symbol for symbol in symbols if symbol in plain]
-            if named:
-                found, plain = symbols[named[0]] or currency, plain.replace(named[0], " ", 1)
-                if found is None:
-                    why = 'currency = "USD"  says it for the column; a locale says it by its territory'
-                    raise NotReadable(
-                        "ambiguous-currency", f"{text!r}: {named[0]!r} is the sign of several currencies", why
-                    )
-        plain = re.sub(r"(?<=\d)[.,][\-–—]+$", "", plain.strip())  # 12,– and 12.-
-        return [amount_of(re.sub(r"^([+\-\u2212])\s+", r"\1", plain.strip())), found]
+            return [as_float(plain_value(text), text), currency]
+        found = _amounts(text, marks, among_words=writing.around)
+        if not found:
+            raise NotReadable("not-a-number", f"{text[:60]!r} is no sum of money")
+        sums = [_sum(text, amount, scales, writing, currency) for amount in found]
+        if len(sums) == 2:
+            return _of_range(text, found, sums, writing, currency)
+        value, names = sums[0]
+        code, part = _currency(text, names, writing.locale, currency)
+        return [as_float(negated(value * part, found[0], writing.negative, text, is_alone=True), text), code]
 
     return read
 
 
-@lru_cache(maxsize=1)
-def _codes() -> frozenset[str]:
-    return frozenset(str(code) for code in locale_of("en").currencies)
+def _amounts(text: str, marks: Separators | None, *, among_words: bool) -> tuple[Amount, ...]:
+    plain = _EVEN.sub("", latin_digits(text).strip())
+    if (
+        (outside := _OUTSIDE.fullmatch(plain)) is not None
+        and (outside[1].strip() or outside[3].strip())
+        and not among_words
+    ):
+        plain = f"({outside[1]}{outside[2]}{outside[3]})"  # the currency stands outside the brackets of bookkeeping
+    return amounts_in(plain, marks, among_words=among_words)
 
 
-@lru_cache(maxsize=64)
-def _symbols_of(locale: str | None) -> dict[str, str | None]:
-    """Symbol → code, the longest first; None where several currencies share the symbol and nothing says which."""
-    found: dict[str, str | None] = {**_SYMBOLS, "$": None, "kr": None, "kr.": None, "¥": None, "￥": None}
-    if locale is not None:
-        from babel.numbers import get_currency_symbol, get_territory_currencies
-
-        parsed = locale_of(locale)
-        territory = parsed.territory or _usual_territory(parsed.language)
-        currencies: list[Any] = list(get_territory_currencies(territory)) if territory else []
-        for code in currencies:
-            for symbol in (
-                get_currency_symbol(code, parsed),
-                get_currency_symbol(code, f"{parsed.language}_{territory}"),
-            ):
-                if not symbol.isascii() or symbol != code:
-                    found[symbol] = code
-            found[_narrow(code)] = code
-    return dict(sorted(((s, c) for s, c in found.items() if s), key=lambda pair: -len(pair[0])))
+def _sum(
+    text: str, amount: Amount, scales: Mapping[str, Decimal], writing: NumberWriting, currency: str | None
+) -> tuple[Decimal, tuple[Decimal, list[Named]]]:
+    """The value of an amount, and its scale with what its signs name. Raises NotReadable for what is no sign."""
+    names: list[Named] = []
+    scale, after = scaled(amount.after, scales)
+    for place, beside in (("before", amount.before), ("after", after)):
+        if not beside:
+            continue
+        found = _names(beside, place, writing.locale, currency, among_words=writing.around)
+        if found is None:
+            what = f"{text[:60]!r} has {beside[:40]!r} {place} the amount, which names no currency"
+            raise NotReadable("not-a-number", what, "find takes the sum out, or  other_words = true")
+        names += found
+    return amount.value * scale, (scale, names)
 
 
-def _narrow(code: str) -> str:
-    """The short sign of a currency at home."""
-    return {"USD": "$", "CAD": "$", "AUD": "$", "NZD": "$", "MXN": "$", "ARS": "$", "CLP": "$", "COP": "$", "SEK": "kr",
-            "NOK": "kr", "DKK": "kr", "ISK": "kr", "JPY": "¥", "CNY": "¥"}.get(code, "")  # fmt: skip
+def _names(
+    beside: str, place: str, locale: str | None, currency: str | None, *, among_words: bool
+) -> list[Named] | None:
+    """What signs, codes and words beside an amount name; None where one of them names nothing."""
+    whole = named(beside, locale, currency) if len(beside) < 20 else None
+    if whole is not None:
+        return [whole]
+    words = beside.split()
+    if len(words) == 1 and (cut := re.fullmatch(r"([A-Z]{3})(\W+)", beside)) is not None:
+        words = [cut[1], cut[2]]  # CAD$5
+    found = [named(word, locale, currency) for word in words]
+    if all(found) and len(found) <= 2:
+        return [name for name in found if name is not None]
+    if not among_words:
+        return None
+    nearest = found[-1] if place == "before" else found[0]
+    return [nearest] if nearest is not None else []
 
 
-def _usual_territory(language: str) -> str | None:
-    """Where a language is mostly spoken, by CLDR's likely subtags."""
-    from babel.core import get_global
+def _currency(
+    text: str, names: tuple[Decimal, list[Named]], locale: str | None, currency: str | None
+) -> tuple[str | None, Decimal]:
+    """The currency that is named, or the column's where none is; and the part of it that the sign stands for."""
+    if not names[1]:
+        return currency, Decimal(1)
+    code, common = settled(names[1], locale, currency)
+    if not common:
+        raise NotReadable("ambiguous-currency", f"{text[:60]!r} names two currencies")
+    if code is None:
+        why = 'currency = "USD"  says it for the column; a locale says it by its territory'
+        raise NotReadable("ambiguous-currency", f"{text[:60]!r} could be {' or '.join(common[:4])}", why)
+    return code, min(name.part for name in names[1])
 
-    likely: str | None = get_global("likely_subtags").get(language)
-    return likely.split("_")[-1] if likely else None
+
+def _of_range(
+    text: str, found: tuple[Amount, ...], sums: list[tuple[Decimal, tuple[Decimal, list[Named]]]], writing: NumberWriting,
+    currency: str | None,
+) -> list[float | str | None]:  # fmt: skip
+    if writing.end is None:
+        why = 'range = "low", "high" or "middle"  takes one sum of it'
+        raise NotReadable("not-a-number", f"{text[:60]!r} is a range", why)
+    (low, (low_scale, low_names)), (high, (scale, high_names)) = sums
+    if low_scale == 1 and not found[0].after:
+        low *= scale  # $1–2 million
+    code, low_part = _currency(text, (scale, low_names or high_names), writing.locale, currency)
+    other, part = _currency(text, (scale, high_names or low_names), writing.locale, currency)
+    if code != other:
+        raise NotReadable("ambiguous-currency", f"{text[:60]!r} names two currencies")
+    return [as_float(end_of(text, (low * low_part, high * part), writing.end), text), code]

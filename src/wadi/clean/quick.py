@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Callable
 from functools import lru_cache
 
+from wadi.clean.locales import Separators
 from wadi.urls import NotAUrl, addressed, resolve
 
 IS_ON = not os.environ.get("WADI_PLAIN_VALUES")
@@ -38,3 +40,13 @@ def _before(base: str, start: str) -> str | None:
         return addressed(resolve(base, f"{start}x"))[:-1]
     except NotAUrl:
         return None
+
+
+def plain_number(marks: Separators | None, unit: str | None) -> Callable[[str], re.Match[str] | None]:
+    """A function that finds the whole part and the fraction of a number without groups, the unit behind it: nine of ten are
+    written so, and read in a fifth of the time. Without a locale no decimal mark is beyond doubt. As many digits as a float
+    holds exactly; None for all others, and for numbers that came as such."""
+    fraction = rf"(?:{re.escape(marks.decimal)}([0-9]{{1,15}}))?" if marks is not None else "()"
+    after = rf"(?:\s*{re.escape(unit)})?" if unit else ""
+    matches = re.compile(rf"\s*(-?[0-9]{{1,15}}){fraction}{after}\s*").fullmatch
+    return (lambda text: matches(text) if text.__class__ is str else None) if IS_ON else (lambda text: None)

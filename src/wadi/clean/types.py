@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time
 from typing import Any, Literal, NamedTuple, get_args
 
 from wadi.clean import quick
 from wadi.clean.dates import date_reader, month_reader, read_year
 from wadi.clean.errors import NotReadable
-from wadi.clean.numbers import NumberWriting, RangeEnd, integer_reader, number_reader
+from wadi.clean.numbers import Negative, NumberWriting, RangeEnd, integer_reader, number_reader
 from wadi.urls import NotAUrl, absolute, addressed, resolve
 
 TypeName = Literal[
@@ -48,12 +48,13 @@ class Setting:
     currency: str | None = None
     region: str | None = None
     zone: str | None = None
+    negative: Negative | None = None
 
     @property
     def writing(self) -> NumberWriting:
         """How numbers of this setting are written."""
         unit = self.unit or ("%" if self.type == "percent" else None)
-        return NumberWriting(self.locale, unit, tuple(self.units.items()), self.around, self.range)
+        return NumberWriting(self.locale, unit, tuple(self.units.items()), self.around, self.range, self.negative)
 
 
 Converter = Callable[[str, Where], Value]
@@ -80,7 +81,7 @@ def converter(setting: Setting) -> Converter:
 
 def moment_from_now(text: str, setting: Setting, at: float) -> Value | None:
     """The date or moment that a text tells from `at`; None for texts that do not."""
-    from wadi.clean.times import moment_from_now
+    from wadi.clean.from_now import moment_from_now
 
     moment = moment_from_now(text, setting.locale, at, setting.zone)
     return None if moment is None else moment.date() if setting.type == "date" else moment
@@ -102,19 +103,46 @@ def _number(setting: Setting) -> Converter:
 
 def _percent(setting: Setting) -> Converter:
     """Per cent as they are written: `12.5 %` is 12.5; per mille are a tenth."""
-    more = {"‰": 0.1, "٪": 1.0, "％": 1.0, "percent": 1.0, "per cent": 1.0, "Prozent": 1.0, "pct": 1.0, **setting.units}
-    writing = setting.writing
-    read = number_reader(writing=NumberWriting(writing.locale, "%", tuple(more.items()), writing.around, writing.end))
+    more = {
+        "‰": 0.1,
+        "٪": 1.0,
+        "percent": 1.0,
+        "per cent": 1.0,
+        "Prozent": 1.0,
+        "pct": 1.0,
+        "pour cent": 1.0,
+        **setting.units,
+    }
+    read = number_reader(writing=replace(setting.writing, unit="%", units=tuple(more.items())))
     return lambda text, where: read(text)
 
 
 def _date(setting: Setting) -> Converter:
     read = date_reader(setting.format, setting.locale, this_year=setting.this_year)
-    return lambda text, where: read(text)
+    if setting.format is not None:
+        return lambda text, where: read(text)
+
+    def day_of(text: str, where: Where) -> Value:
+        try:
+            return read(text)
+        except NotReadable:
+            if ":" not in text and not any(char.isalpha() for char in text):
+                raise
+            # A date with a time names a day, too.
+            from wadi.clean.times import datetime_reader
+
+            moment = datetime_reader(None, setting.locale, this_year=setting.this_year)
+            try:
+                return moment(text).date()
+            except NotReadable:
+                pass
+            raise
+
+    return day_of
 
 
 def _year(setting: Setting) -> Converter:
-    return lambda text, where: read_year(text, setting.this_year)
+    return lambda text, where: read_year(text, setting.this_year, setting.locale)
 
 
 def _yearmonth(setting: Setting) -> Converter:
@@ -137,7 +165,7 @@ def _time(setting: Setting) -> Converter:
 
 
 def _duration(setting: Setting) -> Converter:
-    from wadi.clean.times import duration_reader
+    from wadi.clean.durations import duration_reader
 
     read = duration_reader(setting.format, setting.locale)
     return lambda text, where: read(text)
@@ -165,16 +193,16 @@ def _email(setting: Setting) -> Converter:
 
 
 def _phone(setting: Setting) -> Converter:
-    from wadi.clean.contacts import phone_reader
+    from wadi.clean.phones import phone_reader
 
     read = phone_reader(setting.region)
     return lambda text, where: read(text)
 
 
 def _geopoint(setting: Setting) -> Converter:
-    from wadi.clean.contacts import point_reader
+    from wadi.clean.points import point_reader
 
-    read = point_reader(setting.format)
+    read = point_reader(setting.format, setting.locale)
     return lambda text, where: read(text)
 
 
@@ -182,11 +210,19 @@ def _json(setting: Setting) -> Converter:
     wanted: type = list if setting.type == "array" else dict
 
     def read(text: str, where: Where) -> Value:
+        import json
+
         import orjson
 
         try:
-            value: Any = orjson.loads(text)
-        except orjson.JSONDecodeError as error:
+            value: Any = json.loads(text)
+            if isinstance(value, wanted):
+                orjson.dumps(value)
+        except RecursionError as error:
+            raise NotReadable("not-json", f"{text[:80]!r} is nested too deeply") from error
+        except TypeError as error:  # whole numbers beyond 64 bits, halves of characters, more than 254 levels
+            raise NotReadable("not-json", f"{text[:80]!r} cannot be kept: {error}") from error
+        except ValueError as error:
             raise NotReadable("not-json", f"{text[:80]!r} is no JSON: {error}") from error
         if not isinstance(value, wanted):
             raise NotReadable("not-json", f"{text[:80]!r} is JSON, but no {setting.type}")

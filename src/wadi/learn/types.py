@@ -9,12 +9,13 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import NamedTuple
 
-from wadi.clean.contacts import point_reader, read_email
+from wadi.clean.contacts import read_email
 from wadi.clean.dates import date_reader
 from wadi.clean.errors import BadSetting, NotReadable
-from wadi.clean.locales import locale_of
+from wadi.clean.locales import locale_of, separators
 from wadi.clean.money import money_reader, names_currency
 from wadi.clean.numbers import NumberWriting, PlainNumber, integer_reader, number_reader
+from wadi.clean.points import point_reader
 from wadi.clean.times import datetime_reader
 from wadi.clean.types import TypeName, read_boolean
 from wadi.plan.model import MISSING_TEXTS
@@ -154,12 +155,20 @@ def _number(values: Sequence[str], tongue: _Tongue) -> TypeGuess | None:
     unit = _common_unit(values)
     # A mark in a number belongs to some locale; without any, none has to be named.
     marked = any(re.search(r"\d[.,'’\u00a0\u2009\u202f ]\d", value) for value in values)
-    for locale in tongue.numbers if marked else (None,):
+    locales = sorted(tongue.numbers, key=lambda locale: not _are_its_marks(values, locale))
+    for locale in locales if marked else (None,):
         for name, read in (("integer", integer_reader(locale, unit)), ("number", number_reader(locale, unit))):
             share = _share(values, read)
             if share >= _ENOUGH:
                 return TypeGuess("integer" if name == "integer" else "number", locale, None, unit, share)
     return None
+
+
+def _are_its_marks(values: Sequence[str], locale: str) -> bool:
+    """Whether numbers have the locale's own marks alone: others are read as well, where they have one reading."""
+    marks = separators(locale)
+    used = {mark for value in values for mark in re.findall(r"(?<=\d)[.,'’\u00a0\u2009\u202f ](?=\d)", value)}
+    return used <= {marks.decimal} | marks.group
 
 
 def _common_unit(values: Sequence[str]) -> str | None:

@@ -8,12 +8,15 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Iterator
+from math import isinf
 from typing import Any
 
 _GUARDS = (")]}',", ")]}'", "while(1);", "for(;;);")
 # With fewer digits than these a float says what was written, and orjson's integers are whole.
 _LONG_NUMBER = re.compile(r"[\d.]{16}")
 _SAFE_DIGITS = 15
+_MOST_DIGITS = 1000
 _HALF = re.compile(r"\\u[dD][89A-Fa-f]")
 
 
@@ -70,19 +73,26 @@ def _value(text: str) -> Any:
             return orjson.loads(text)
         except orjson.JSONDecodeError as error:
             return _loosely(text, error)
-    return _with_whole_characters(json.loads(text, parse_float=number_of), text)
+    return _with_whole_characters(json.loads(text, parse_float=number_of, parse_int=whole_of), text)
 
 
 def number_of(written: str) -> float:
     """A number with a fraction or an exponent, which keeps all of its digits."""
     digits = sum(character.isdigit() for character in written.lower().partition("e")[0])
-    return float(written) if digits <= _SAFE_DIGITS else LongFloat(written)
+    number = float(written)
+    is_beyond = isinf(number) or (number == 0.0 and re.search("[1-9]", written.lower().partition("e")[0]) is not None)
+    return LongFloat(written) if digits > _SAFE_DIGITS or is_beyond else number
+
+
+def whole_of(written: str) -> int | float:
+    """A whole number; one with more digits than any that is reckoned with keeps them as they are written."""
+    return int(written) if len(written) <= _MOST_DIGITS else LongFloat(written)
 
 
 def _loosely(text: str, first: ValueError) -> Any:
     """Python's own reader takes NaN, Infinity and whole numbers of any size; what it refuses too is no JSON."""
     try:
-        return _with_whole_characters(json.loads(text, parse_float=number_of), text)
+        return _with_whole_characters(json.loads(text, parse_float=number_of, parse_int=whole_of), text)
     except ValueError:
         raise first from None
 
@@ -98,11 +108,21 @@ def whole_characters(text: str) -> str:
 
 
 def _mended(value: Any) -> Any:
-    if isinstance(value, str):
-        return whole_characters(value)
-    if isinstance(value, list):
-        return [_mended(inner) for inner in value]
-    return {_mended(key): _mended(inner) for key, inner in value.items()} if isinstance(value, dict) else value
+    """The value, its texts and keys with whole characters, however deep it is."""
+    top = [value]
+    waiting: list[list[Any] | dict[Any, Any]] = [top]
+    while waiting:
+        holder = waiting.pop()
+        places = list(holder.items()) if isinstance(holder, dict) else list(enumerate(holder))
+        if isinstance(holder, dict):
+            holder.clear()
+        for place, inner in places:
+            holder[whole_characters(place) if isinstance(place, str) else place] = (
+                whole_characters(inner) if isinstance(inner, str) else inner
+            )
+            if isinstance(inner, list | dict):
+                waiting.append(inner)
+    return top[0]
 
 
 def text_of_value(value: Any) -> str:
@@ -111,17 +131,30 @@ def text_of_value(value: Any) -> str:
 
     try:
         return orjson.dumps(value).decode()
-    except TypeError:  # a number with all of its digits, or a whole one beyond 64 bits
-        return _written(value)
+    except TypeError:  # a number with all of its digits, a whole one beyond 64 bits, or deeper than orjson writes
+        return "".join(_written(value))
 
 
-def _written(value: Any) -> str:
-    if isinstance(value, dict):
-        return (
-            "{"
-            + ",".join(f"{json.dumps(key, ensure_ascii=False)}:{_written(inner)}" for key, inner in value.items())
-            + "}"
-        )
-    if isinstance(value, list):
-        return "[" + ",".join(map(_written, value)) + "]"
-    return str(value) if isinstance(value, LongFloat) else json.dumps(value, ensure_ascii=False)
+def _written(value: Any) -> Iterator[str]:
+    """The pieces of a value's JSON text, however deep it is."""
+    waiting: list[Any] = [value]
+    while waiting:
+        current = waiting.pop()
+        if isinstance(current, _Written):
+            yield current
+        elif isinstance(current, dict):
+            pieces: list[Any] = [_Written("{")]
+            for place, (key, inner) in enumerate(current.items()):
+                pieces += [_Written(("," if place else "") + json.dumps(key, ensure_ascii=False) + ":"), inner]
+            waiting += reversed([*pieces, _Written("}")])
+        elif isinstance(current, list):
+            between = [piece for inner in current for piece in (_Written(","), inner)][1:]
+            waiting += reversed([_Written("["), *between, _Written("]")])
+        else:
+            yield str(current) if isinstance(current, LongFloat) else json.dumps(current, ensure_ascii=False)
+
+
+class _Written(str):
+    """A piece of JSON text, told from a text that is to be one."""
+
+    __slots__ = ()

@@ -232,6 +232,7 @@ def setting_of(field: FieldPlan, this_year: int | None = None) -> Setting:
         units=field.units,
         around=field.other_words,
         range=field.range,
+        negative=field.negative,
         currency=field.currency,
         region=field.region,
         zone=field.zone,

@@ -169,6 +169,9 @@ class FieldPlan(Part):
         {}, description="other units that may stand there, with the factor that turns them into unit"
     )
     other_words: bool = Field(False, description="other words may stand around the number")
+    negative: Literal["brackets"] | None = Field(
+        None, description="numbers in brackets are negative, as in bookkeeping: (12.50)"
+    )
     range: Literal["low", "high", "middle"] | None = Field(None, description="of a range like 10–12 this is taken")
     currency: str | None = Field(None, description="of money: the currency (ISO 4217) of texts that name none")
     region: str | None = Field(

@@ -174,8 +174,8 @@ def _parts(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
         )
 
 
-_BY_LOCALE = ("date", "datetime", "time", "duration", "boolean", "money", "percent")
-_BY_FORMAT = ("date", "datetime", "time", "duration", "point")
+_BY_LOCALE = ("date", "datetime", "time", "yearmonth", "year", "duration", "boolean", "money", "percent", "geopoint")
+_BY_FORMAT = ("date", "datetime", "time", "yearmonth", "duration", "geopoint")
 
 
 def _excluded(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
@@ -194,6 +194,7 @@ def _excluded(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]
         ("join", field.join is not None and not field.many, "join is for many"),
         ("units", bool(field.units) and not field.unit and field.type != "percent", 'unit = "…"  is what they become'),
         ("other_words", field.other_words and field.type not in numbers, "other_words is for numbers"),
+        ("negative", field.negative is not None and field.type not in numbers, "negative is for numbers"),
         ("range", field.range is not None and field.type not in numbers, "range is for numbers"),
         ("currency", field.currency is not None and field.type != "money", 'currency is for type = "money"'),
         ("region", field.region is not None and field.type != "phone", 'region is for type = "phone"'),

@@ -1,0 +1,179 @@
+"""An amount as it stands in a text: a sign, what stands before the number and after it; two of them in a range.
+
+What a unit, a currency or a scale (`Mio.`) means is for those who read numbers and money; here is only where things stand.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from decimal import Decimal
+
+from wadi.clean.errors import NotReadable
+from wadi.clean.locales import Separators
+from wadi.clean.numerals import MINUS, PLUS, numeral_at, starts_numeral
+from wadi.clean.text import latin_digits
+
+LONGEST = 10_000
+"""A text with more characters is no value."""
+
+_SIGNS = re.escape(MINUS + PLUS)
+_MINUS_WORDS = "minus|moins|menos|meno|минус|мінус|μείον|miinus|eksi"
+_HEAD = re.compile(
+    rf"(?P<outer>[{_SIGNS}])?\s*(?P<before>.*?)\s*(?:(?P<word>(?<![^\W\d_])(?:{_MINUS_WORDS}|plus)\s+|マイナス|負|负|零下|ลบ)\s*"
+    rf"|(?P<inner>[{_SIGNS}])(?P<gap>\s*))?",
+    re.IGNORECASE | re.DOTALL,
+)
+_ABOUT = re.compile(
+    r"^(?:[~≈∼≃≅]\s*|(?-i:c\.)\s*|ok\.\s*|(?:ca|circa|about|approx|approximately|around|roughly|some|est|etwa|ungefähr|rund|zirka|"
+    r"env|environ|vers|aprox|aproximadamente|unos|cerca de|cca|около|ок|прибл|omkring|noin|yaklaşık)(?:\.\s*|\s+)|"
+    r"(?:약|约|約|大约|およそ)\s*)",
+    re.IGNORECASE,
+)
+_ESTIMATED = re.compile(
+    r"\s*\((?:e|est|estimated|approx|ca|about|geschätzt|gesch|estimé|env)\.?\)$|\s+(?:or so|approx\.?|est\.?|ca\.?)$",
+    re.IGNORECASE,
+)
+_BETWEEN = re.compile(r"–|—|‒|\.\.\.?|…|-|〜|～|~|\b(?:to|bis|à|a|au|till|til|do|до|al|tot|t/m)\b", re.IGNORECASE)
+_AND = re.compile(r"\b(?:and|und|et|y|e|i|и|en|og|och)\b", re.IGNORECASE)
+_IDEOGRAPH = re.compile("[\u3400-\u9fff\uac00-\ud7af]")
+_FROM = re.compile(
+    r"^(?:between|from|zwischen|von|entre|de|du|da|tra|van|tussen|от|од|od|między|mellan|mellem)\s+", re.IGNORECASE
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Amount:
+    """A number with its sign, and the texts before and after it. `is_rounded`: it is said to be about so much; `in_brackets`:
+    it stands in brackets, which may be a way to say that it is negative."""
+
+    value: Decimal
+    before: str
+    after: str
+    is_rounded: bool = False
+    in_brackets: bool = False
+
+
+def amounts_in(text: str, marks: Separators | None, *, among_words: bool = False) -> tuple[Amount, ...]:
+    """The amount that a text is, or the two of a range; none where it is neither. `among_words`: other words may stand before
+    and after it. Raises NotReadable where there are several numbers, or one can be read in two ways."""
+    if len(text) > LONGEST:
+        raise NotReadable("not-a-number", f"a text of {len(text):,} characters is no number")
+    plain, in_brackets = _out_of_brackets(latin_digits(text).strip())
+    bare = without_about(plain)
+    if bare != plain:
+        bare, _ = _out_of_brackets(bare)
+    found = _one(bare, marks, among_words=among_words)
+    if found is None or _has_numeral(found.after):
+        if (ends := next(_ranges(bare, marks, among_words=among_words), None)) is not None:
+            return ends
+        if among_words and (count := _count_numerals(bare)) > 1:
+            what = f"{text!r} has {count} numbers"
+            raise NotReadable("not-a-number", what, "find takes one of them out, range reads two as a range")
+    if found is None:
+        return ()
+    return (replace(found, is_rounded=bare != plain, in_brackets=in_brackets and bare == plain),)
+
+
+def without_about(plain: str) -> str:
+    """A text without the words that say that its number is not exact."""
+    return _ESTIMATED.sub("", _ABOUT.sub("", plain)).strip()
+
+
+def _out_of_brackets(plain: str) -> tuple[str, bool]:
+    if plain[:1] == "(" and plain[-1:] == ")" and not set(plain[1:-1]) & set("()"):
+        return plain[1:-1].strip(), True
+    return plain, False
+
+
+def _numeral_starts(text: str) -> Iterator[int]:
+    """Where numerals begin, those at a letter (`m2`, `H2O`, `EUR5`) among them."""
+    at = 0
+    while at < len(text):
+        if starts_numeral(text, at):
+            yield at
+            while at < len(text) and (text[at].isdecimal() or text[at] in ".,'’"):
+                at += 1
+        at += 1
+
+
+def _has_numeral(text: str) -> bool:
+    return _count_numerals(text) > 0
+
+
+def _count_numerals(text: str) -> int:
+    """How many numbers of their own stand in a text: the `2` of `m2` is none."""
+    return sum(1 for at in _numeral_starts(text) if not text[at - 1 : at].isalpha() and text[at - 1 : at] != "^")
+
+
+def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount | None:
+    """The amount that begins with the first numeral of a text."""
+    start = next(_numeral_starts(plain), None)
+    if start is None or (numeral := numeral_at(plain, start, marks)) is None:
+        return None
+    found = _signed(plain[:start], among_words=among_words)
+    if found is None:
+        return None
+    is_negative, has_sign, before = found
+    after = plain[numeral.end :].strip()
+    if not has_sign and after[:1] in ("-", "\u2212") and not _has_numeral(after):
+        behind = after[1:].strip()
+        if not behind[:1].isalpha():
+            is_negative, after = True, behind  # 12-, as bookkeeping writes it
+    return Amount(-numeral.value if is_negative else numeral.value, before, after)
+
+
+def _signed(text: str, *, among_words: bool) -> tuple[bool, bool, str] | None:
+    """What stands before a numeral: whether it makes it negative, whether there is a sign, and what else there is. None where
+    there are two signs, or one that says both."""
+    head = _HEAD.fullmatch(text)
+    if head is None or "±" in text:
+        return None
+    before, outer, inner = head["before"], head["outer"], head["inner"]
+    if inner and before:
+        is_apart = text[head.start("inner") - 1].isspace()
+        if not is_apart and before[-1].isalnum():
+            if not among_words:
+                return None
+            before, inner = before + inner, None  # MW-0141: a hyphen that joins
+        elif among_words and is_apart and head["gap"] and inner in "-–":
+            raise NotReadable(
+                "ambiguous-number", f"{text.strip()!r}: the dash could be a minus, or stand between words"
+            )
+    if outer and among_words and any(char.isalpha() for char in before):
+        raise NotReadable("ambiguous-number", f"{text.strip()!r}: the dash could be a minus, or begin a list")
+    signs = [sign.strip() for sign in (outer, inner or head["word"]) if sign]
+    if len(signs) > 1:
+        return None
+    return bool(signs) and signs[0] not in PLUS and signs[0].casefold() != "plus", bool(signs), before
+
+
+def _ranges(plain: str, marks: Separators | None, *, among_words: bool) -> Iterator[tuple[Amount, Amount]]:
+    """Every way in which a text is a range."""
+    lead = _FROM.match(plain) or (re.search(_FROM.pattern[1:], plain, re.IGNORECASE) if among_words else None)
+    rest = plain[lead.end() :] if lead is not None else plain
+    ways = [*_BETWEEN.finditer(rest), *(_AND.finditer(rest) if lead is not None else ())]
+    for way in ways:
+        low_text, high_text = rest[: way.start()].strip(), rest[way.end() :].strip()
+        if not (_has_numeral(low_text) and _has_numeral(high_text)):
+            continue
+        try:
+            low, high = _one(low_text, marks, among_words=among_words), _one(high_text, marks, among_words=among_words)
+        except NotReadable as error:
+            if error.code == "ambiguous-number":
+                raise
+            continue
+        if low is None or high is None or _has_numeral(low.after) or _has_numeral(high.after):
+            continue
+        yield low, high
+
+
+def scaled(after: str, scales: Mapping[str, Decimal]) -> tuple[Decimal, str]:
+    """The factor of a word for thousands or millions that stands at the beginning of what follows a number, and the rest."""
+    for scale in sorted(scales, key=len, reverse=True):
+        if after.startswith(scale) or (len(scale) > 2 and after.casefold().startswith(scale.casefold())):
+            rest = after[len(scale) :]
+            if not rest[:1].isalpha() or _IDEOGRAPH.match(scale[-1]):  # 1.5万円
+                return scales[scale], rest.lstrip(". \u00a0") if rest[:1] == "." else rest.strip()
+    return Decimal(1), after

@@ -1,0 +1,33 @@
+"""Which calendar a year is of. Dates are read in the Gregorian one; years of others are refused with its name."""
+
+from __future__ import annotations
+
+import re
+
+from wadi.clean.errors import NotReadable
+from wadi.clean.locales import locale_of
+
+_LEAST_YEAR = 1000
+# Language, digits of its script, the first and last year that are taken for one of its calendar, and that calendar.
+_OTHERS = (
+    ("th", "๐-๙", 2400, 2700, "Buddhist"),
+    ("fa", "۰-۹", 1200, 1500, "Persian"),
+    ("ps", "۰-۹", 1200, 1500, "Persian"),
+    ("ckb", "۰-۹", 1200, 1500, "Persian"),
+    ("ar", "٠-٩", 1200, 1500, "Islamic"),
+    ("he", "", 5000, 6000, "Hebrew"),
+)
+
+
+def gregorian_year(year: int, text: str, locale: str | None) -> int:
+    """The year, if it can be one of the Gregorian calendar in such a text. Raises NotReadable."""
+    language = locale_of(locale).language if locale else ""
+    for name, digits, first, last, calendar in _OTHERS:
+        if first <= year <= last and (language == name or (digits and re.search(f"[{digits}]", text))):
+            what = f"{text!r}: {year} is a year of the {calendar} calendar, which is not turned into the Gregorian one"
+            raise NotReadable("other-calendar", what, 'keep it as text:  type = "string"')
+    if year < _LEAST_YEAR:
+        raise NotReadable(
+            "not-a-date", f"{text!r}: {year} is no year of four digits", 'keep it as text:  type = "string"'
+        )
+    return year

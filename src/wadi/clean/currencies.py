@@ -1,0 +1,151 @@
+"""Signs of money and the currencies that bear them (ISO 4217, CLDR, the trade at large)."""
+
+from __future__ import annotations
+
+import unicodedata
+from decimal import Decimal
+from functools import lru_cache
+from typing import Any, NamedTuple
+
+from wadi.clean.locales import locale_of
+
+# Sign → the currencies that bear it; the first alone where the trade at large means it by the bare sign.
+_DOLLARS = ("USD CAD AUD NZD MXN ARS CLP COP SGD HKD TWD BSD BBD BZD BMD BND KYD XCD FJD GYD JMD LRD NAD SBD SRD TTD UYU DOP "
+            "CUP ZWL").split()  # fmt: skip
+_PESOS = ["MXN", "ARS", "CLP", "COP", "PHP", "UYU", "DOP", "CUP"]
+_KRONER = ["SEK", "NOK", "DKK", "ISK"]
+_SHARED: dict[str, list[str]] = {
+    "$": _DOLLARS, "dollar": _DOLLARS, "dollars": _DOLLARS, "dólares": _DOLLARS, "¥": ["JPY", "CNY"], "kr": _KRONER,
+    "rs": ["INR", "PKR", "LKR", "NPR", "MUR", "SCR"], "₨": ["INR", "PKR", "LKR", "NPR", "MUR", "SCR"],
+    "peso": _PESOS, "pesos": _PESOS,
+    "r": ["ZAR"], "lei": ["RON", "MDL"], "leu": ["RON", "MDL"], "bs": ["BOB", "VES"], "km": ["BAM"],
+    "р": ["RUB", "BYN"], "руб": ["RUB", "BYN"],
+    "рублей": ["RUB", "BYN"], "рубля": ["RUB", "BYN"], "рубль": ["RUB", "BYN"], "﷼": ["IRR", "SAR", "YER", "OMR", "QAR"],
+}  # fmt: skip
+_USUAL: dict[str, list[str]] = {
+    "€": ["EUR"], "euro": ["EUR"], "euros": ["EUR"], "eur": ["EUR"], "£": ["GBP", "EGP", "LBP", "SYP", "SDG", "FKP", "GIP"],
+    "₹": ["INR"], "₽": ["RUB"], "₩": ["KRW", "KPW"], "원": ["KRW"], "₪": ["ILS"], "₫": ["VND"], "đ": ["VND"], "₴": ["UAH"],
+    "грн": ["UAH"], "₺": ["TRY"], "tl": ["TRY"], "฿": ["THB"], "บาท": ["THB"], "₦": ["NGN"], "₱": ["PHP"], "₸": ["KZT"],
+    "₮": ["MNT"], "₾": ["GEL"], "₼": ["AZN"], "֏": ["AMD"], "៛": ["KHR"], "₭": ["LAK"], "৳": ["BDT"], "₡": ["CRC"], "₲": ["PYG"],
+    "₵": ["GHS"], "zł": ["PLN"], "kč": ["CZK"], "ft": ["HUF"], "лв": ["BGN"], "ден": ["MKD"], "дин": ["RSD"], "rm": ["MYR"],
+    "rp": ["IDR"], "s/": ["PEN"], "chf": ["CHF"], "fr": ["CHF"], "sfr": ["CHF"], "元": ["CNY"], "人民币": ["CNY"], "円": ["JPY"],
+    "r$": ["BRL"], "us$": ["USD"], "u$s": ["USD"], "c$": ["CAD", "NIO"], "ca$": ["CAD"], "can$": ["CAD"], "a$": ["AUD"],
+    "s$": ["SGD"], "nt$": ["TWD"], "rd$": ["DOP"], "b/": ["PAB"], "dh": ["AED", "MAD"], "dhs": ["AED"],
+}  # fmt: skip
+_CENTS = ["USD", "CAD", "AUD", "NZD", "HKD", "SGD", "MXN", "EUR", "ZAR"]
+_MINOR: dict[str, list[str]] = {
+    "¢": [code for code in _CENTS if code != "EUR"], "cent": _CENTS, "cents": _CENTS, "ct": ["EUR"], "cts": ["EUR"],
+    "p": ["GBP"], "pence": ["GBP"], "rappen": ["CHF"], "gr": ["PLN"], "øre": ["DKK", "NOK"], "öre": ["SEK"],
+    "коп": ["RUB"], "centimes": ["EUR", "CHF"], "céntimos": ["EUR"], "centesimi": ["EUR"],
+}  # fmt: skip
+"""Signs of a hundredth."""
+_WORDS = frozenset("ALL BAD BAM BAN BOB COP CUP GEL LAK MAD MOP PEN RON SIT SOS STD TOP TRY".split())
+"""Codes that are words as well: they count where the column's locale or currency has them."""
+_NO_MONEY = frozenset({"XXX", "XTS"})
+
+
+class Named(NamedTuple):
+    """What a sign names: currencies, of which the first is the usual one where `is_usual`, and the part of one that it is."""
+
+    codes: tuple[str, ...]
+    is_usual: bool = False
+    part: Decimal = Decimal(1)
+
+
+@lru_cache(maxsize=1)
+def codes() -> frozenset[str]:
+    """The codes of ISO 4217, those of former currencies among them."""
+    return frozenset(str(code) for code in locale_of("en").currencies) - _NO_MONEY
+
+
+@lru_cache(maxsize=64)
+def home_of(locale: str | None) -> tuple[str, ...]:
+    """The currencies of a locale's territory, or of the one where its language is mostly spoken (CLDR)."""
+    if locale is None:
+        return ()
+    from babel.numbers import get_territory_currencies
+
+    parsed = locale_of(locale)
+    territory = parsed.territory or _usual_territory(parsed.language)
+    found: list[Any] = list(get_territory_currencies(territory)) if territory else []
+    return tuple(str(code) for code in found)
+
+
+@lru_cache(maxsize=4096)
+def named(sign: str, locale: str | None, currency: str | None) -> Named | None:
+    """What a sign, code or word beside an amount names; None where it is none of money. A sign may carry the two letters of
+    a territory (`US$`, `$US`, `JP¥`)."""
+    plain = "".join(unicodedata.normalize("NFKC", sign).split())
+    bare = plain.rstrip(".") or plain
+    home = home_of(locale)
+    if bare in codes():
+        return Named((bare,), is_usual=True) if bare not in _WORDS or bare == currency or bare in home else None
+    if (of_locale := _symbols(locale).get(plain) or _symbols(locale).get(bare)) is not None:
+        shared = tuple(_SHARED.get(bare.casefold(), ()))
+        return Named(tuple(dict.fromkeys((of_locale, *shared))), is_usual=True)
+    return _by_table(bare) or _by_territory(bare)
+
+
+def _by_table(bare: str) -> Named | None:
+    key = bare.casefold()
+    if key in _MINOR:
+        return Named(
+            tuple(_MINOR[key]), is_usual=len(_MINOR[key]) == 1 and key not in ("p", "gr"), part=Decimal("0.01")
+        )
+    if key in _USUAL:
+        return Named(tuple(_USUAL[key]), is_usual=True)
+    return Named(tuple(_SHARED[key])) if key in _SHARED else None
+
+
+def _by_territory(bare: str) -> Named | None:
+    from babel.numbers import get_territory_currencies
+
+    for sign in ("$", "¥", "£"):
+        letters = bare.replace(sign, "", 1)
+        if sign in bare and len(letters) == 2 and letters.isascii() and letters.isalpha() and letters.isupper():
+            bearers = {*_SHARED.get(sign, ()), *_USUAL.get(sign, ())}
+            found = [str(code) for code in get_territory_currencies(letters) if str(code) in bearers]
+            if len(found) == 1:
+                return Named((found[0],), is_usual=True)
+    return None
+
+
+@lru_cache(maxsize=64)
+def _symbols(locale: str | None) -> dict[str, str]:
+    """How CLDR writes the currencies of the locale's territory there."""
+    if locale is None:
+        return {}
+    from babel.numbers import get_currency_symbol
+
+    parsed = locale_of(locale)
+    territory = parsed.territory or _usual_territory(parsed.language)
+    found: dict[str, str] = {}
+    for code in home_of(locale):
+        for name in (parsed, f"{parsed.language}_{territory}"):
+            symbol = str(get_currency_symbol(code, name)).replace("\u200f", "").strip()
+            if symbol != code:
+                plain = "".join(unicodedata.normalize("NFKC", symbol).split())
+                found.update({plain: code, plain.rstrip(".") or plain: code})
+    return found
+
+
+def settled(names: list[Named], locale: str | None, currency: str | None) -> tuple[str | None, list[str]]:
+    """The one currency that all names can mean, or None; and those that are left in doubt (none: the names contradict one
+    another). What the column says settles a sign, then the locale's territory, then the usual meaning."""
+    common = [code for code in names[0].codes if all(code in other.codes for other in names)]
+    if len(common) == 1 and (len(names) > 1 or names[0].is_usual or len(names[0].codes) > 1):
+        return common[0], common
+    if currency in common:
+        return currency, common
+    if len(at_home := [code for code in home_of(locale) if code in common]) == 1:
+        return at_home[0], common
+    usual = [name.codes[0] for name in names if name.is_usual and name.codes[0] in common]
+    return (usual[0] if usual else None), common
+
+
+def _usual_territory(language: str) -> str | None:
+    """Where a language is mostly spoken, by CLDR's likely subtags."""
+    from babel.core import get_global
+
+    likely: str | None = get_global("likely_subtags").get(language)
+    return likely.split("_")[-1] if likely else None
