@@ -162,6 +162,8 @@ def test_the_pace_is_never_below_the_plans_and_never_endless(story: list[Any], p
         ((("RateLimit-Remaining", "0"), ("RateLimit-Reset", "7")), Quota(0, 7)),
         ((("X-RateLimit-Remaining", "0"), ("X-RateLimit-Reset", "2000000050")), Quota(0, 50)),
         ((("X-Rate-Limit-Remaining", " 9 "), ("X-Rate-Limit-Reset", "60; w=60")), Quota(9, 60)),
+        ((("X-RateLimit-Remaining", "9" * 5000), ("X-RateLimit-Reset", "7")), None),
+        ((("RateLimit", f"remaining={'9' * 5000}, reset=7"),), None),
         ((("X-RateLimit-Reset", "7"),), None),
         ((("X-RateLimit-Remaining", "many"), ("X-RateLimit-Reset", "7")), None),
         ((), None),

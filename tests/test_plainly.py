@@ -56,8 +56,8 @@ def test_characters_that_are_not_seen_are_taken_out_wherever_they_are(text: str)
     assert tidied(text) == " ".join(shown.split())
 
 
-LOCALES = ["en", "de", "fr", "de-CH", "ar", "hi", None]
-NUMBERS = st.from_regex(r"\A[-+]?[0-9]{1,7}([.,'][0-9]{1,4})?( ?(m|l/s|L/S|km))?\Z")
+LOCALES = ["en", "de", "fr", "de-CH", "ar", "hi", "en_ZA", None]
+NUMBERS = st.from_regex(r"\A[-+]?[0-9]{1,3}([.,' \u202f]?[0-9]{1,4}){0,3}( ?(m|l/s|L/S|km))?\Z")
 
 
 @given(NUMBERS, st.sampled_from(LOCALES), st.sampled_from([None, "m", "l/s"]))

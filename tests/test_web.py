@@ -88,6 +88,9 @@ def _reply(status: int = 200, *headers: tuple[str, str]) -> Reply:
         ("Tue, 03 Nov 2026 08:00:00 GMT", 0.0),
         ("soon", None),
         ("-5", None),
+        ("9" * 5000, float("inf")),
+        ("Tue, 03 Nov 2026 09:00:30 +9999", None),
+        ("Tue, 03 Nov 99999 09:00:30 GMT", None),
     ],
 )
 def test_the_wait_that_a_host_asks_for(value: str, wanted: float | None) -> None:

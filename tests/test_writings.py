@@ -6,6 +6,7 @@ from __future__ import annotations
 from datetime import date, datetime, time
 from decimal import Decimal
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -13,8 +14,9 @@ from babel.dates import format_date, format_datetime, format_time
 from babel.numbers import format_compact_decimal, format_currency, format_decimal
 from hypothesis import given
 from hypothesis import strategies as st
-from small_writings import AT, Writing, is_right, read, tables, writings
 
+from conftest import Program
+from small_writings import AT, Writing, is_right, read, tables, writings
 from wadi.clean.stages import Recipe, Stages, Unread
 from wadi.clean.types import Setting, Where
 
@@ -123,3 +125,61 @@ def test_any_text_is_a_value_or_refused(kind: str, locale: str | None, text: str
     if isinstance(found, Unread):
         assert found.what
         assert found.code
+
+
+DEEP = "[" * 800 + "]" * 800
+HOSTILE = ['{"a": "half \\ud83d", "n": 1}', '{"a": "nul \\u0000", "n": 2}', f'{{"a": {DEEP}, "n": 3}}', '{"a": "large", "n": 1e400}',
+           f'{{"a": "long", "n": {"9" * 5000}}}', '{"a": "none", "n": NaN}', '{"a": "small", "n": 1e-400}', '{"a": "last", "n": 7}']  # fmt: skip
+OF_JSON = """
+wadi = 1
+[start]
+page = "list"
+addresses = "rows.json"
+[page.list]
+rows = "$[*]"
+table = "rows"
+[page.list.fields]
+a = "$.a"
+n = { at = "$.n", type = "number" }
+whole = { at = "$.n", type = "integer" }
+deep = { at = "$.a", type = "array" }
+"""
+
+
+def test_values_that_no_cell_holds_are_unread_cells_of_their_rows(program: Program, tmp_path: Path) -> None:
+    (tmp_path / "rows.json").write_text(f"[{','.join(HOSTILE)}]", encoding="utf-8")
+    (tmp_path / "plan.toml").write_text(OF_JSON, encoding="utf-8")
+    done = program("run", "plan.toml", "-o", "rows.csv")
+    assert done.status == 1  # deep is blank in every row
+    assert "internal error" not in done.err
+    lines = (tmp_path / "rows.csv").read_text(encoding="utf-8").splitlines()
+    assert [line.rsplit(",", 3)[1] for line in lines[1:]] == ["1.0", "2.0", "3.0", "", "", "", "", "7.0"]
+    problems = program("export", "plan", "--table", "problems", "-o", "-").out
+    assert "1e400" in problems
+    assert problems.count("too-large-number") == 4
+
+
+OF_HTML = """
+wadi = 1
+[start]
+page = "list"
+addresses = "rows.html"
+[page.list]
+rows = "tr.r"
+table = "rows"
+[page.list.fields]
+n = { at = "td", type = "number" }
+whole = { at = "td", type = "integer" }
+under = { under = "Depth", type = "number" }
+"""
+
+
+def test_spans_and_numbers_of_any_length_are_read_or_told(program: Program, tmp_path: Path) -> None:
+    rows = "".join(f"<tr class=r><td>{text}<td>5" for text in ("1e400", "9" * 400, "9" * 5000, "1" * 50_000, "3"))
+    page = f"<table><tr><th colspan={'9' * 5000}>Code<th>Depth{rows}</table>"
+    (tmp_path / "rows.html").write_text(page, encoding="utf-8")
+    (tmp_path / "plan.toml").write_text(OF_HTML, encoding="utf-8")
+    done = program("run", "plan.toml", "-o", "rows.csv")
+    assert "internal error" not in done.err
+    lines = (tmp_path / "rows.csv").read_text(encoding="utf-8").splitlines()
+    assert [line.split(",")[:2] for line in lines[1:]] == [["", ""]] * 4 + [["3.0", "3"]]

@@ -7,16 +7,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
 from decimal import Decimal
+from functools import lru_cache
+from typing import NamedTuple
 
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import Separators
-from wadi.clean.numerals import MINUS, PLUS, numeral_at, starts_numeral
+from wadi.clean.numerals import MINUS, PLUS, count_numerals, numeral_at, numeral_start
 from wadi.clean.text import latin_digits
 
 LONGEST = 10_000
 """A text with more characters is no value."""
+_LONGEST_WORD = 24
 
 _SIGNS = re.escape(MINUS + PLUS)
 _MINUS_WORDS = "minus|moins|menos|meno|минус|мінус|μείον|miinus|eksi"
@@ -35,16 +37,20 @@ _ESTIMATED = re.compile(
     r"\s*\((?:e|est|estimated|approx|ca|about|geschätzt|gesch|estimé|env)\.?\)$|\s+(?:or so|approx\.?|est\.?|ca\.?)$",
     re.IGNORECASE,
 )
+_ESTIMATED_ENDS = frozenset(").oOxXtTaA")
+_SIGN_LIKE = re.compile(rf"[{_SIGNS}±]|\w{{4}}|負|负|零下|ลบ")
 _BETWEEN = re.compile(r"–|—|‒|\.\.\.?|…|-|〜|～|~|\b(?:to|bis|à|a|au|till|til|do|до|al|tot|t/m)\b", re.IGNORECASE)
 _AND = re.compile(r"\b(?:and|und|et|y|e|i|и|en|og|och)\b", re.IGNORECASE)
+_BELOW = re.compile(
+    r"below zero|unter null|sous zéro|bajo cero|sotto zero|abaixo de zero|ниже нуля|minusgrad", re.IGNORECASE
+)
 _IDEOGRAPH = re.compile("[\u3400-\u9fff\uac00-\ud7af]")
 _FROM = re.compile(
     r"^(?:between|from|zwischen|von|entre|de|du|da|tra|van|tussen|от|од|od|między|mellan|mellem)\s+", re.IGNORECASE
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Amount:
+class Amount(NamedTuple):
     """A number with its sign, and the texts before and after it. `is_rounded`: it is said to be about so much; `in_brackets`:
     it stands in brackets, which may be a way to say that it is negative."""
 
@@ -65,20 +71,24 @@ def amounts_in(text: str, marks: Separators | None, *, among_words: bool = False
     if bare != plain:
         bare, _ = _out_of_brackets(bare)
     found = _one(bare, marks, among_words=among_words)
-    if found is None or _has_numeral(found.after):
+    if found is None or count_numerals(found.after):
         if (ends := next(_ranges(bare, marks, among_words=among_words), None)) is not None:
             return ends
-        if among_words and (count := _count_numerals(bare)) > 1:
+        if among_words and (count := count_numerals(bare)) > 1:
             what = f"{text!r} has {count} numbers"
             raise NotReadable("not-a-number", what, "find takes one of them out, range reads two as a range")
     if found is None:
         return ()
-    return (replace(found, is_rounded=bare != plain, in_brackets=in_brackets and bare == plain),)
+    if in_brackets or bare != plain:
+        found = found._replace(is_rounded=bare != plain, in_brackets=in_brackets and bare == plain)
+    return (found,)
 
 
 def without_about(plain: str) -> str:
     """A text without the words that say that its number is not exact."""
-    return _ESTIMATED.sub("", _ABOUT.sub("", plain)).strip()
+    if not plain[:1].isdecimal():
+        plain = _ABOUT.sub("", plain)
+    return _ESTIMATED.sub("", plain).strip() if plain[-1:] in _ESTIMATED_ENDS else plain
 
 
 def _out_of_brackets(plain: str) -> tuple[str, bool]:
@@ -87,29 +97,11 @@ def _out_of_brackets(plain: str) -> tuple[str, bool]:
     return plain, False
 
 
-def _numeral_starts(text: str) -> Iterator[int]:
-    """Where numerals begin, those at a letter (`m2`, `H2O`, `EUR5`) among them."""
-    at = 0
-    while at < len(text):
-        if starts_numeral(text, at):
-            yield at
-            while at < len(text) and (text[at].isdecimal() or text[at] in ".,'’"):
-                at += 1
-        at += 1
-
-
-def _has_numeral(text: str) -> bool:
-    return _count_numerals(text) > 0
-
-
-def _count_numerals(text: str) -> int:
-    """How many numbers of their own stand in a text: the `2` of `m2` is none."""
-    return sum(1 for at in _numeral_starts(text) if not text[at - 1 : at].isalpha() and text[at - 1 : at] != "^")
-
-
 def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount | None:
     """The amount that begins with the first numeral of a text."""
-    start = next(_numeral_starts(plain), None)
+    if among_words and _BELOW.search(plain) is not None:
+        raise NotReadable("ambiguous-number", f"{plain!r}: a number below zero, or not", "find takes the number out")
+    start = numeral_start(plain)
     if start is None or (numeral := numeral_at(plain, start, marks)) is None:
         return None
     found = _signed(plain[:start], among_words=among_words)
@@ -117,7 +109,7 @@ def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount |
         return None
     is_negative, has_sign, before = found
     after = plain[numeral.end :].strip()
-    if not has_sign and after[:1] in ("-", "\u2212") and not _has_numeral(after):
+    if not has_sign and after[:1] in ("-", "\u2212") and not count_numerals(after):
         behind = after[1:].strip()
         if not behind[:1].isalpha():
             is_negative, after = True, behind  # 12-, as bookkeeping writes it
@@ -127,6 +119,8 @@ def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount |
 def _signed(text: str, *, among_words: bool) -> tuple[bool, bool, str] | None:
     """What stands before a numeral: whether it makes it negative, whether there is a sign, and what else there is. None where
     there are two signs, or one that says both."""
+    if not text or not _SIGN_LIKE.search(text):
+        return False, False, text.strip()
     head = _HEAD.fullmatch(text)
     if head is None or "±" in text:
         return None
@@ -156,7 +150,7 @@ def _ranges(plain: str, marks: Separators | None, *, among_words: bool) -> Itera
     ways = [*_BETWEEN.finditer(rest), *(_AND.finditer(rest) if lead is not None else ())]
     for way in ways:
         low_text, high_text = rest[: way.start()].strip(), rest[way.end() :].strip()
-        if not (_has_numeral(low_text) and _has_numeral(high_text)):
+        if not (count_numerals(low_text) and count_numerals(high_text)):
             continue
         try:
             low, high = _one(low_text, marks, among_words=among_words), _one(high_text, marks, among_words=among_words)
@@ -164,16 +158,38 @@ def _ranges(plain: str, marks: Separators | None, *, among_words: bool) -> Itera
             if error.code == "ambiguous-number":
                 raise
             continue
-        if low is None or high is None or _has_numeral(low.after) or _has_numeral(high.after):
+        if low is None or high is None or count_numerals(low.after) or count_numerals(high.after):
             continue
         yield low, high
 
 
-def scaled(after: str, scales: Mapping[str, Decimal]) -> tuple[Decimal, str]:
+Scales = tuple[tuple[str, Decimal], ...]
+"""Words for thousands and millions with their factors, the longest first."""
+
+
+def longest_first(scales: Mapping[str, Decimal]) -> Scales:
+    """Words for thousands and millions as `scaled` takes them."""
+    return tuple(sorted(scales.items(), key=lambda item: -len(item[0])))
+
+
+def scaled(after: str, scales: Scales) -> tuple[Decimal, str]:
     """The factor of a word for thousands or millions that stands at the beginning of what follows a number, and the rest."""
-    for scale in sorted(scales, key=len, reverse=True):
-        if after.startswith(scale) or (len(scale) > 2 and after.casefold().startswith(scale.casefold())):
-            rest = after[len(scale) :]
-            if not rest[:1].isalpha() or _IDEOGRAPH.match(scale[-1]):  # 1.5万円
-                return scales[scale], rest.lstrip(". \u00a0") if rest[:1] == "." else rest.strip()
-    return Decimal(1), after
+    if not after[:1].isalpha():
+        return Decimal(1), after
+    word, rest = after[:_LONGEST_WORD], after[_LONGEST_WORD:]
+    factor, length = _scale_at(word, scales)
+    if not length:
+        return factor, after
+    rest = word[length:] + rest
+    return factor, rest.lstrip(". \u00a0") if rest[:1] == "." else rest.strip()
+
+
+@lru_cache(maxsize=4096)
+def _scale_at(word: str, scales: Scales) -> tuple[Decimal, int]:
+    """The factor, and how many letters say so; 1 and 0 for other words."""
+    for scale, factor in scales:
+        if word.startswith(scale) or (len(scale) > 2 and word.casefold().startswith(scale.casefold())):
+            behind = word[len(scale) : len(scale) + 1]
+            if not behind.isalpha() or _IDEOGRAPH.match(scale[-1]):  # 1.5万円
+                return factor, len(scale)
+    return Decimal(1), 0

@@ -8,6 +8,7 @@ from wadi.clean.errors import NotReadable
 from wadi.clean.locales import locale_of
 
 _LEAST_YEAR = 1000
+_LAST_OF_FIRST, _FIRST_OF_LAST = 1501, 2400
 # Language, digits of its script, the first and last year that are taken for one of its calendar, and that calendar.
 _OTHERS = (
     ("th", "๐-๙", 2400, 2700, "Buddhist"),
@@ -21,6 +22,8 @@ _OTHERS = (
 
 def gregorian_year(year: int, text: str, locale: str | None) -> int:
     """The year, if it can be one of the Gregorian calendar in such a text. Raises NotReadable."""
+    if _LAST_OF_FIRST <= year < _FIRST_OF_LAST:
+        return year  # no other calendar is in these years now
     language = locale_of(locale).language if locale else ""
     for name, digits, first, last, calendar in _OTHERS:
         if first <= year <= last and (language == name or (digits and re.search(f"[{digits}]", text))):

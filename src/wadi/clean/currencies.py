@@ -30,7 +30,8 @@ _USUAL: dict[str, list[str]] = {
     "₵": ["GHS"], "zł": ["PLN"], "kč": ["CZK"], "ft": ["HUF"], "лв": ["BGN"], "ден": ["MKD"], "дин": ["RSD"], "rm": ["MYR"],
     "rp": ["IDR"], "s/": ["PEN"], "chf": ["CHF"], "fr": ["CHF"], "sfr": ["CHF"], "元": ["CNY"], "人民币": ["CNY"], "円": ["JPY"],
     "r$": ["BRL"], "us$": ["USD"], "u$s": ["USD"], "c$": ["CAD", "NIO"], "ca$": ["CAD"], "can$": ["CAD"], "a$": ["AUD"],
-    "s$": ["SGD"], "nt$": ["TWD"], "rd$": ["DOP"], "b/": ["PAB"], "dh": ["AED", "MAD"], "dhs": ["AED"],
+    "s$": ["SGD"], "nt$": ["TWD"], "rd$": ["DOP"], "b/": ["PAB"],
+    "real": ["BRL"], "reais": ["BRL"], "usdollar": ["USD"], "usdollars": ["USD"], "dh": ["AED", "MAD"], "dhs": ["AED"],
 }  # fmt: skip
 _CENTS = ["USD", "CAD", "AUD", "NZD", "HKD", "SGD", "MXN", "EUR", "ZAR"]
 _MINOR: dict[str, list[str]] = {
@@ -129,10 +130,11 @@ def _symbols(locale: str | None) -> dict[str, str]:
     return found
 
 
-def settled(names: list[Named], locale: str | None, currency: str | None) -> tuple[str | None, list[str]]:
+@lru_cache(maxsize=1024)
+def settled(names: tuple[Named, ...], locale: str | None, currency: str | None) -> tuple[str | None, tuple[str, ...]]:
     """The one currency that all names can mean, or None; and those that are left in doubt (none: the names contradict one
     another). What the column says settles a sign, then the locale's territory, then the usual meaning."""
-    common = [code for code in names[0].codes if all(code in other.codes for other in names)]
+    common = tuple(code for code in names[0].codes if all(code in other.codes for other in names))
     if len(common) == 1 and (len(names) > 1 or names[0].is_usual or len(names[0].codes) > 1):
         return common[0], common
     if currency in common:

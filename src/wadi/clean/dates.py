@@ -37,6 +37,7 @@ _WORDY = (
     "MMM d, y",
     "MMMM d y",
     "d-MMM-y",
+    "MMM-d-y",
     "y MMMM d",
     "d 'of' MMMM y",
     "d 'of' MMMM, y",
@@ -45,7 +46,8 @@ _WORDY = (
 )
 _DAY = ("year", "month", "day")
 _PARTIAL_SKELETONS = ("yMMMM", "yMMM", "yM")
-_PARTIAL = ("yyyy-MM", "MM/yyyy", "MM.yyyy", "MMMM yyyy", "MMMM, yyyy", "MMM yyyy", "MMM-yyyy", "MMM ''yy", "yyyy MMMM",
+_PARTIAL = ("yyyy-MM", "MM/yyyy", "MM.yyyy", "MMMM yyyy", "MMMM, yyyy", "MMM yyyy", "MMM-yyyy", "MMM/yyyy", "M-yyyy",
+            "yyyy/MM", "yyyy.MM", "MMM ''yy", "yyyy MMMM",
             "MMMM 'de' yyyy")  # fmt: skip
 ZONE = r"(?P<zone>(?-i:Z|UTC|GMT|[A-Z]{2,5}(?:[+\-\u2212]\d{1,2})?)|(?-i:UTC|GMT)?[+\-\u2212]\d{1,2}:?(?:\d{2})?)"
 _ISO = re.compile(r"(\d{4})-?(\d{2})-?(\d{2})(?=$|[T ]\d{2}:?\d{2})")
@@ -139,7 +141,7 @@ def _beside(locale: str) -> tuple[re.Pattern[str], re.Pattern[str]]:
     days = _either(day_names(locale))
     article, year = _ARTICLES.get(language), _YEAR_WORDS.get(language)
     leading = rf"(?:(?P<weekday>{days})\b\.?,?\s*)?" + (rf"(?:(?:{article})\s+)?" if article else "")
-    trailing = (rf"(?:\s*{year},?)?" if year else "") + rf"(?:,?\s*[(（]?\s*(?P<weekday>{days})\.?\s*[)）]?)?"
+    trailing = (rf"(?:\s*{year},?)?" if year else "") + rf"(?:,?\s*[(（]?\s*(?P<weekday>{days})\.?\s*[)）]?)?\.?"
     return re.compile(rf"(?=\w){leading}(?=.*\d)", re.IGNORECASE), re.compile(rf"(?<=\w|\.){trailing}\Z", re.IGNORECASE)
 
 
@@ -196,44 +198,6 @@ def month_reader(
         raise NotReadable("not-a-date", f"{text[:60]!r} is no year and month", why)
 
     return read
-
-
-_OTHER_ERA = re.compile(
-    r"\bb\.?\s?c\.?(?:\s?e\.?)?(?!\w)|\bv\.?\s?(?:chr|u\.?\s?z)\b|\bav\.?\s?j|\ba\.?\s?c\.?(?!\w)|\bd\.?\s?c\.?\s?(?=$)|до\s?н|п\.?\s?н\.?\s?е|紀元前|公元前|기원전",
-    re.IGNORECASE,
-)
-_YEAR = re.compile(r"(?<![\d.,])(?:\d{4}|(?<=['’])\d{2})(?![\d]|[.,]\d)|(?<=\d[./-])\d{4}(?!\d)")
-_AT_YEAR = re.compile(r"\s*(?:s\b|er\b|['’]s\b|[%$€£¥]|\s?(?:m|km|cm|mm|ft|kg|g|l|ha|m²|km²|l/s|m/s)\b)", re.IGNORECASE)
-_LEAST_OF_YEARS, _MOST_OF_YEARS = 1000, 2199
-
-
-def read_year(text: str, this_year: int | None = None, locale: str | None = None) -> int:
-    """The year that a text names: four digits (1000 to 2199), or two by the window behind an apostrophe. Raises NotReadable.
-
-    Other words may stand around it; refused are several years, decades, years before Christ, numbers with a unit, years of
-    other calendars.
-    """
-    plain = latin_digits(text).strip()
-    years = list(_YEAR.finditer(plain))
-    if len(years) != 1 or re.search(r"\d{4}\s?[/–-]\s?\d{2}(?![\d-]|\s?[/–-])", plain):
-        count = "several years" if len(years) else "no year"
-        raise NotReadable("not-a-date", f"{text[:60]!r} names {count}")
-    found = years[0]
-    before, after = plain[: found.start()], plain[found.end() :]
-    if _OTHER_ERA.search(after) or (_OTHER_ERA.search(before) and not re.search(r"\bAD\b", before)):
-        raise NotReadable("not-a-date", f"{text[:60]!r} names a year before Christ, or of another era")
-    if _AT_YEAR.match(after) or re.search(r"[$€£¥]\s*$|(?:^|\s)[-−]$", before):
-        raise NotReadable("not-a-date", f"{text[:60]!r} is no year: {found[0]} is a number of something else")
-    try:
-        year = full_year(found[0], this_year)
-    except ValueError as error:
-        raise NotReadable("not-a-date", f"{text[:60]!r} is no year: {error}") from error
-    year = gregorian_year(year, text, locale)
-    if not _LEAST_OF_YEARS <= year <= _MOST_OF_YEARS:
-        raise NotReadable(
-            "not-a-date", f"{text[:60]!r} is no year: {year} is not from {_LEAST_OF_YEARS} to {_MOST_OF_YEARS}"
-        )
-    return year
 
 
 @lru_cache(maxsize=4096)

@@ -16,7 +16,7 @@ from wadi.clean.amounts import without_about
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.from_now import UNITS, WIDTHS, Unit, told
 from wadi.clean.locales import marks_of
-from wadi.clean.numerals import numeral_at, starts_numeral
+from wadi.clean.numerals import numeral_at, numeral_start
 from wadi.clean.text import latin_digits
 
 _ISO_LENGTH = re.compile(
@@ -24,6 +24,7 @@ _ISO_LENGTH = re.compile(
 )
 _CLOCK = re.compile(r"(\d+):(\d{2})(?::(\d{2}(?:[.,]\d+)?))?")
 _BETWEEN = re.compile(r"[\s,;+&]*(?:(?:and|und|et|y|e|en|og|och|и|і)\s+)?", re.IGNORECASE)
+_MINUTES = re.compile(r"([0-5][0-9])")
 _WORD = re.compile(r"\s*([^\W\d_]+)\.?")
 _WORDS: dict[str, str] = {
     "w": "week", "wk": "week", "wks": "week", "d": "day", "h": "hour", "hr": "hour", "hrs": "hour", "std": "hour", "stde": "hour",
@@ -56,17 +57,26 @@ def duration_reader(pattern: str | None = None, locale: str | None = None) -> Ca
             return _of_clock(text, clock, pattern)
         months, seconds, at = Decimal(0), Decimal(0), 0
         seen: set[str] = set()
+        last = ""
         plain = without_about(plain)
         while at < len(plain):
             between = _BETWEEN.match(plain, at)
             at = between.end() if between is not None and seen else at
-            if at >= len(plain) or not starts_numeral(plain, at) or (numeral := numeral_at(plain, at, marks)) is None:
+            if (
+                at >= len(plain)
+                or numeral_start(plain[at : at + 2]) != 0
+                or (numeral := numeral_at(plain, at, marks)) is None
+            ):
                 raise _no_length(text)
             word = _WORD.match(plain, numeral.end)
+            if word is None and seen and last == "hour" and (minutes := _MINUTES.fullmatch(plain, at)) is not None:
+                seconds += Decimal(minutes[1]) * 60  # 2 h 05
+                break
             unit = _unit_of(word[1], locale or "en") if word is not None else None
             if word is None or unit is None or unit in seen:
                 raise _no_length(text)
             seen.add(unit)
+            last = unit
             at = word.end()
             if unit in _MONTHS:
                 months += numeral.value * _MONTHS[unit]

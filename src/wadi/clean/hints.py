@@ -28,6 +28,7 @@ _LANGUAGES = (
     "el",
 )
 _TOKEN = re.compile(r"\d+:\d{2}(?::\d{2})?(?:\s?[ap]\.?m\.?)?|\d+|[^\W\d_]{3,}\.?|\W+|\w", re.IGNORECASE)
+_LOOSE_LETTER = re.compile(r"(?<![^\W\d_])[^\W\d_]{1,2}(?![^\W\d_])(?<!am)(?<!pm)(?<!de)(?<!AM)(?<!PM)")
 _LETTERS = 'format = "…" says how it is written: d day, M or MMMM month, y year, H hour, m minute'
 
 
@@ -37,7 +38,7 @@ def how_to_read(text: str) -> str:
     plain = latin_digits(text).strip()
     if len(plain) > 60 or not re.search(r"\d", plain):
         return _LETTERS
-    found = _patterns(plain)
+    found = _patterns(plain) if _LOOSE_LETTER.search(plain) is None else []
     if not found:
         return _LETTERS
     shown = [f'format = "{pattern}"' + (f', locale = "{locale}"' if locale else "") for pattern, locale in found]

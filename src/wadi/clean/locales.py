@@ -82,7 +82,8 @@ _MORE_SCALES = {
     "pl": {"tys": 3, "mln": 6, "mld": 9},
     "ru": {"тыс": 3, "млн": 6, "млрд": 9}, "uk": {"тис": 3, "млн": 6, "млрд": 9}, "it": {"mila": 3, "mln": 6, "mld": 9},
     "nl": {"mln": 6, "mld": 9}, "cs": {"tis": 3, "mil": 6, "mld": 9}, "sk": {"tis": 3, "mil": 6, "mld": 9},
-    "sv": {"tkr": 3, "mn": 6, "mdr": 9, "md": 9}, "da": {"mio": 6, "mia": 9}, "nb": {"mill": 6, "mrd": 9},
+    "ja": {"千": 3}, "zh": {"千": 3},
+    "sv": {"mn": 6, "mdr": 9, "md": 9}, "da": {"mio": 6, "mia": 9}, "nb": {"mill": 6, "mrd": 9},
 }  # fmt: skip
 """Words for thousands and millions that CLDR lacks, by language → the power of ten."""
 

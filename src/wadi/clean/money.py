@@ -9,25 +9,26 @@ contradict one another, signs that are unknown, and codes that are words as well
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from decimal import Decimal
 
-from wadi.clean.amounts import Amount, amounts_in, scaled
+from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.currencies import Named, codes, named, settled
 from wadi.clean.errors import BadSetting, NotReadable
-from wadi.clean.locales import Separators, marks_of, scales_of
+from wadi.clean.locales import Separators, locale_of, marks_of, scales_of
 from wadi.clean.numbers import NumberWriting, PlainNumber, as_float, end_of, negated, plain_value
 from wadi.clean.text import latin_digits
 
-_EVEN = re.compile(r"(?<=\d)[.,]\s?[-–—]{1,2}(?=\D|$)")
+_EVEN = re.compile(r"(?<=\d)(?:[.,:]\s?[-–—]{1,2}|/-)(?=\D|$)")
+_OPEN_END = re.compile(r"^[^.,]*\d(?:[.,]\d{3})*\s?[-\u2212–](?=\D*$)(?!\s?\d)")
 _OUTSIDE = re.compile(r"([^\d()]*)\(([^()]*\d[^()]*)\)([^\d()]*)")
 _CODE = re.compile(r"(?<![A-Za-z])([A-Z]{3})(?![A-Za-z])")
 _SIGNS = re.compile(r"[$€£¥₹₽₩₪₫₴₺฿₦₱₸₮₾₼֏៛₭৳₡₲₵¢円元]|\b(?:zł|Kč|kr|Ft|CHF|Fr\.)(?!\w)|\beuros?\b", re.IGNORECASE)
 _PLAIN_CODES = frozenset({"EUR", "USD", "GBP", "CHF", "JPY", "CAD", "AUD", "NZD", "SEK", "NOK", "DKK", "ISK", "PLN", "CZK",
                           "HUF", "RUB", "UAH", "INR", "CNY", "KRW", "ILS", "THB", "BRL", "MXN", "SGD", "HKD", "ZAR", "AED",
                           "SAR"})  # fmt: skip
-_SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "T": 12, "MM": 6}
-"""Letters for millions and more that stand at sums of money alone."""
+_SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "MM": 6}
+"""Letters for millions and more that stand at sums of money alone, in English."""
 
 
 def names_currency(text: str) -> bool:
@@ -43,7 +44,9 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
     if currency is not None and currency not in codes():
         raise BadSetting("wrong-value", f'currency "{currency}" is no code of ISO 4217', 'such as "EUR"')
     marks = marks_of(writing.locale)
-    scales = {word: Decimal(10) ** power for word, power in _SUM_SCALES.items()} | scales_of(writing.locale)
+    is_english = writing.locale is None or locale_of(writing.locale).language == "en"
+    sums = {word: Decimal(10) ** power for word, power in _SUM_SCALES.items() if is_english}
+    scales = longest_first(sums | scales_of(writing.locale))
 
     def read(text: str) -> list[float | str | None]:
         if isinstance(text, PlainNumber):
@@ -62,9 +65,15 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
 
 
 def _amounts(text: str, marks: Separators | None, *, among_words: bool) -> tuple[Amount, ...]:
-    plain = _EVEN.sub("", latin_digits(text).strip())
+    plain = latin_digits(text).strip()
+    if any(dash in plain for dash in "-–—"):
+        plain = _EVEN.sub("", plain)
+        if _OPEN_END.match(plain) is not None:
+            why = "a minus, or a sum without hundredths: write the sign before it with clean"
+            raise NotReadable("ambiguous-number", f"{text[:60]!r} ends with a dash", why)
     if (
-        (outside := _OUTSIDE.fullmatch(plain)) is not None
+        "(" in plain
+        and (outside := _OUTSIDE.fullmatch(plain)) is not None
         and (outside[1].strip() or outside[3].strip())
         and not among_words
     ):
@@ -73,7 +82,7 @@ def _amounts(text: str, marks: Separators | None, *, among_words: bool) -> tuple
 
 
 def _sum(
-    text: str, amount: Amount, scales: Mapping[str, Decimal], writing: NumberWriting, currency: str | None
+    text: str, amount: Amount, scales: Scales, writing: NumberWriting, currency: str | None
 ) -> tuple[Decimal, tuple[Decimal, list[Named]]]:
     """The value of an amount, and its scale with what its signs name. Raises NotReadable for what is no sign."""
     names: list[Named] = []
@@ -114,13 +123,16 @@ def _currency(
     """The currency that is named, or the column's where none is; and the part of it that the sign stands for."""
     if not names[1]:
         return currency, Decimal(1)
-    code, common = settled(names[1], locale, currency)
+    code, common = settled(tuple(names[1]), locale, currency)
     if not common:
         raise NotReadable("ambiguous-currency", f"{text[:60]!r} names two currencies")
     if code is None:
         why = 'currency = "USD"  says it for the column; a locale says it by its territory'
         raise NotReadable("ambiguous-currency", f"{text[:60]!r} could be {' or '.join(common[:4])}", why)
-    return code, min(name.part for name in names[1])
+    parts = {name.part for name in names[1]}
+    if len(parts) > 1:
+        raise NotReadable("not-a-number", f"{text[:60]!r} names a currency and a hundredth of it")
+    return code, parts.pop()
 
 
 def _of_range(

@@ -9,13 +9,13 @@ numbers, other words unless they may be there, and what 64 bits do not hold. Not
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
 from wadi.clean import quick
-from wadi.clean.amounts import Amount, amounts_in, scaled
+from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import BLANKS, marks_of, scales_of, separators
 from wadi.clean.units import unit_factor, unit_key
@@ -65,7 +65,7 @@ def number_reader(
 
     def read(text: str) -> float:
         if (match := plainly(text)) is not None:
-            return float(f"{match[1]}.{match[2]}" if match[2] else match[1])
+            return float(quick.plain_digits(match))
         return as_float(value_of(text), text)
 
     return read
@@ -81,7 +81,7 @@ def integer_reader(
 
     def read(text: str) -> int:
         if (match := plainly(text)) is not None and not match[2]:
-            return int(match[1])
+            return int(quick.plain_digits(match))
         return as_integer(value_of(text), text)
 
     return read
@@ -120,7 +120,7 @@ def _cut(text: str) -> str:
 
 def value_reader(writing: NumberWriting) -> Callable[[str], Decimal]:
     """A function from text to the number that it is, exactly; it raises NotReadable."""
-    marks, scales = marks_of(writing.locale), scales_of(writing.locale)
+    marks, scales = marks_of(writing.locale), longest_first(scales_of(writing.locale))
 
     def read(text: str) -> Decimal:
         if isinstance(text, PlainNumber):
@@ -160,15 +160,13 @@ def negated(value: Decimal, amount: Amount, negative: Negative | None, text: str
     raise NotReadable("ambiguous-number", f"{text!r} could be {value:f} or {-value:f}", now)
 
 
-def _single(text: str, amount: Amount, writing: NumberWriting, scales: Mapping[str, Decimal]) -> tuple[Decimal, bool]:
+def _single(text: str, amount: Amount, writing: NumberWriting, scales: Scales) -> tuple[Decimal, bool]:
     """The value of an amount, and whether no word stands at it."""
     scale, factor, rest = _meaning(text, amount, writing, scales)
     return amount.value * scale * factor, not rest or rest == "%"
 
 
-def _meaning(
-    text: str, amount: Amount, writing: NumberWriting, scales: Mapping[str, Decimal]
-) -> tuple[Decimal, Decimal, str]:
+def _meaning(text: str, amount: Amount, writing: NumberWriting, scales: Scales) -> tuple[Decimal, Decimal, str]:
     """Scale and factor of an amount, by what stands before and after its number; and what is left. Raises NotReadable."""
     before, after, words = amount.before, amount.after, writing.around
     if before and not words and (unit_factor(before, writing.unit, writing.units) is None or after):
@@ -197,7 +195,7 @@ def _meaning(
     raise _beside(text, rest, writing, "after")
 
 
-def _of_range(text: str, ends: tuple[Amount, ...], writing: NumberWriting, scales: Mapping[str, Decimal]) -> Decimal:
+def _of_range(text: str, ends: tuple[Amount, ...], writing: NumberWriting, scales: Scales) -> Decimal:
     if writing.end is None:
         why = 'range = "low", "high" or "middle"  takes one number of it'
         raise NotReadable("not-a-number", f"{text!r} is a range", why)

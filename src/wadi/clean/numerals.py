@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from decimal import Decimal
+from functools import lru_cache
 from typing import NamedTuple
 
 from wadi.clean.errors import NotReadable
@@ -25,6 +26,9 @@ _EXPONENT = re.compile(
     r"[eE](?P<plain>[+\-\u2212]?[0-9]+)(?![0-9A-Za-z])"
     r"|\s?[×x·*]\s?10(?:\^(?P<power>[+\-\u2212]?[0-9]+)|(?P<raised>[⁺⁻]?[⁰¹²³⁴-⁹]+))(?![0-9])"
 )
+_EXPONENT_MARKS = frozenset("eE×x·* ")
+_VULGARS = frozenset("¼½¾⅐⅑⅒⅓⅔⅕⅖⅗⅘⅙⅚⅛⅜⅝⅞↉")
+_FRACTION_MARKS = _VULGARS | frozenset("/⁄")
 _VULGAR = re.compile(r"([0-9]+)?\s?([¼-¾⅐-⅞↉])(?![¼-¾⅐-⅞↉0-9])")
 _BROKEN = re.compile(r"(?:([0-9]+)\s)?([0-9]{1,3})(?:⁄|(?<=[0-9]\s[0-9])/|(?<=[0-9]\s[0-9]{2})/)([0-9]{1,3})(?![0-9])")
 _FULL_WIDTH = str.maketrans("．，", ".,")
@@ -32,6 +36,7 @@ _RAISED = str.maketrans("⁺⁻⁰¹²³⁴⁵⁶⁷⁸⁹\u2212", "+-0123456789
 _MOST_EXPONENT = 5
 _ARABIC = Separators("٫", frozenset("٬،"), (3, 3))
 _NONE = "\0"
+_NO_DIGIT = re.compile("[^0-9]")
 
 
 class Numeral(NamedTuple):
@@ -41,12 +46,19 @@ class Numeral(NamedTuple):
     end: int
 
 
-def starts_numeral(text: str, at: int) -> bool:
-    """Whether a numeral may begin at this place: a digit, a fraction, a decimal mark before a digit."""
-    char = text[at]
-    if char.isdecimal() or _VULGAR.match(char):
-        return True
-    return char in ".,٫．，" and text[at + 1 : at + 2].isdecimal() and not text[at - 1 : at].isdecimal()
+_START = re.compile(r"[0-9¼-¾⅐-⅞↉]|(?<![\w.,])[.,٫．，](?=[0-9])")
+_OWN_START = re.compile(r"(?<![^\W_])(?<!\^)(?:[¼-¾⅐-⅞↉]|[.,٫．，]?[0-9][0-9.,'’]*)")
+
+
+def numeral_start(text: str) -> int | None:
+    """Where the first numeral of a text with Latin digits begins: a digit, a fraction, a decimal mark before a digit."""
+    found = _START.search(text)
+    return None if found is None else found.start()
+
+
+def count_numerals(text: str) -> int:
+    """How many numbers of their own stand in a text: the `2` of `m2` is none."""
+    return len(_OWN_START.findall(text)) if text else 0
 
 
 def numeral_at(text: str, at: int, marks: Separators | None) -> Numeral | None:
@@ -54,27 +66,35 @@ def numeral_at(text: str, at: int, marks: Separators | None) -> Numeral | None:
 
     Raises NotReadable where it can be read in two ways, or is longer than any number.
     """
+    body = _BODY.match(text, at)
+    end = body.end() if body is not None else at
+    if body is None or text[end : end + 1] in _FRACTION_MARKS or text[end + 1 : end + 2] in _VULGARS:
+        if (fraction := _fraction_at(text, at)) is not None:
+            return fraction
+        if body is None or (text[end : end + 1] and text[end] in _VULGARS):
+            return None
+    if len(body[0]) > LONGEST:
+        raise NotReadable("too-large-number", f"{body[0][:20]}… has more digits than any number that is kept")
+    written = body[0] if body[0].isascii() else body[0].translate(_FULL_WIDTH)
+    digits = digits_of(written, marks)
+    if digits is None:
+        return None
+    if text[end : end + 1] not in _EXPONENT_MARKS or (raised := _EXPONENT.match(text, end)) is None:
+        return Numeral(Decimal(digits), end)
+    exponent = (raised["plain"] or raised["power"] or raised["raised"]).translate(_RAISED)
+    if len(exponent) > _MOST_EXPONENT:
+        raise NotReadable("too-large-number", f"{text[at : raised.end()][:40]!r} is beyond what a number holds")
+    return Numeral(Decimal(digits).scaleb(int(exponent)), raised.end())
+
+
+def _fraction_at(text: str, at: int) -> Numeral | None:
+    """`½`, `1½`, `1 ½`, `1 1/2`, `3⁄4` at a place of a text."""
     if (match := _VULGAR.match(text, at)) is not None:
         # Thirds and sixths have no end in decimal digits: the nearest float's digits are taken.
         return Numeral(Decimal(match[1] or 0) + Decimal(repr(unicodedata.numeric(match[2]))), match.end())
     if (match := _BROKEN.match(text, at)) is not None and int(match[3]):
         return Numeral(Decimal(match[1] or 0) + Decimal(match[2]) / Decimal(match[3]), match.end())
-    if (match := _BODY.match(text, at)) is None:
-        return None
-    if len(match[0]) > LONGEST:
-        raise NotReadable("too-large-number", f"{match[0][:20]}… has more digits than any number that is kept")
-    digits = digits_of(match[0].translate(_FULL_WIDTH), marks)
-    if digits is None:
-        return None
-    end, exponent = match.end(), 0
-    if (raised := _EXPONENT.match(text, end)) is not None:
-        written = (raised["plain"] or raised["power"] or raised["raised"]).translate(_RAISED)
-        if len(written) > _MOST_EXPONENT:
-            raise NotReadable("too-large-number", f"{text[at : raised.end()][:40]!r} is beyond what a number holds")
-        exponent, end = int(written), raised.end()
-    if text[end : end + 1] and _VULGAR.match(text, end):
-        return None
-    return Numeral(Decimal(digits).scaleb(exponent), end)
+    return None
 
 
 def digits_of(body: str, marks: Separators | None) -> str | None:
@@ -82,9 +102,23 @@ def digits_of(body: str, marks: Separators | None) -> str | None:
 
     Raises NotReadable without a locale where one mark could be before a fraction or between groups.
     """
+    if body.isdecimal():
+        return body
     if marks is not None:
+        if (match := _written_by(marks).fullmatch(body)) is not None:
+            whole = match[1] if match[1].isdecimal() else _NO_DIGIT.sub("", match[1])
+            return f"{whole}.{match[2]}" if match[2] else whole
         return _by_marks(body, marks) or _beyond_doubt(body)
     return _by_itself(body)
+
+
+@lru_cache(maxsize=64)
+def _written_by(marks: Separators) -> re.Pattern[str]:
+    """Numerals with the marks of a locale and groups of three, as nearly all are written."""
+    group = "".join(re.escape(mark) for mark in sorted(marks.group | BLANKS))
+    groups = "|".join(f"[1-9][0-9]{{0,2}}(?:{re.escape(mark)}[0-9]{{3}})+" for mark in sorted(marks.group))
+    groups += f"|[1-9][0-9]{{0,2}}(?:[{group}][0-9]{{3}})" if group else ""
+    return re.compile(f"([0-9]+|{groups})(?:{re.escape(marks.decimal)}([0-9]+))?")
 
 
 def _by_marks(body: str, marks: Separators) -> str | None:

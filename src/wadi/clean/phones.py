@@ -90,6 +90,8 @@ def _parts(text: str, *, may_be_worded: bool = False) -> tuple[str, str]:
         raise NotReadable(
             "not-a-phone", f"{text[:60]!r} is no telephone number", "find takes a number out of other text"
         )
+    if re.fullmatch(r"\d+\.\d+", plain) or re.search(r"/\s?\d{1,2}$", plain):
+        raise NotReadable("not-a-phone", f"{text[:60]!r} is a number of something else, or several numbers")
     if any(len(re.findall(r"\d", half)) >= _LONG for half in plain.split("/")[1:]) and "/" in plain:
         first, _, _ = plain.partition("/")
         if len(re.findall(r"\d", first)) > _LONG:

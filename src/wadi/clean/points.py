@@ -70,7 +70,13 @@ def point_reader(order: str | None = None, locale: str | None = None) -> Callabl
         ]
         if kinds[0] and kinds[0] == kinds[1]:
             raise NotReadable("not-a-point", f"{text[:80]!r} has two angles of one kind")
-        is_lon_first = "lon" in kinds[:1] or kinds[1] == "lat"
+        if (
+            any(kinds)
+            and not all(kinds)
+            and not all(angle.side or angle.kind or angle.sign for angle in (first, second))
+        ):
+            raise NotReadable("not-a-point", f"{text[:80]!r} says of one angle alone which it is")
+        is_lon_first = kinds[0] == "lon" or kinds[1] == "lat"
         if not any(kinds):
             is_lon_first = order == "lon lat" or (order is None and is_wkt)
         lat, lon = values[::-1] if is_lon_first else values
@@ -100,7 +106,8 @@ def _angles(plain: str, text: str, meaning_of_o: str) -> tuple[_Angle, _Angle]:
     angles = [_Angle()]
     has_degrees = any(token["mark"] for token in tokens)
     # Without marks `54 06 00 N` is three parts of one angle where letters end the angles.
-    grouped = not has_degrees and sum(token["number"] is not None for token in tokens) in (4, 6)
+    has_letters = any(token["word"] for token in tokens)
+    grouped = has_letters and not has_degrees and sum(token["number"] is not None for token in tokens) in (4, 6)
     for token in tokens:
         angle = angles[-1]
         if token["number"] is not None:

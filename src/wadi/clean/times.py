@@ -20,21 +20,28 @@ from wadi.clean.text import latin_digits
 
 _LENGTHS = ("full", "long", "medium", "short")
 _WITH_TIME = ("year", "month", "day", "hour")
-_NAMED_TIMES = {"midnight": time(0), "noon": time(12), "midday": time(12)}
+_NAMED_TIMES = {"midnight": time(0), "12 midnight": time(0), "noon": time(12), "12 noon": time(12), "midday": time(12)}
 _CONNECTORS = r"at|on|um|à|a las|a la|alle ore|alle|ore|às|as|om|kl\.?|klo|o|ob|в|о|godz\.?|saat|kell|lúc|v|ve"
-_CONNECTOR = re.compile(rf"[\s,;|·–—-]*(?:(?:{_CONNECTORS})\s+)?", re.IGNORECASE)
+_CONNECTOR = re.compile(rf"\A[\s,;|·–—-]*(?:(?:{_CONNECTORS})\s+)?", re.IGNORECASE)
 _TRAILING = re.compile(rf"(?:\s+(?:{_CONNECTORS}))?[\s,;|·–—-]*\Z", re.IGNORECASE)
 _OFFSET = re.compile(r"(?:UTC|GMT)?([+\-\u2212])(\d{1,2}):?(\d{2})?")
 # Short names of zones are not unique in the world; these are the common readings of the ones that mean one offset.
 _ZONES = {"Z": 0, "UTC": 0, "GMT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "CEST": 120, "EET": 120, "EEST": 180,
           "MSK": 180, "EST": -300, "EDT": -240, "CDT": -300, "MST": -420, "MDT": -360, "PST": -480, "PDT": -420,
-          "JST": 540, "KST": 540, "AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780}  # fmt: skip
+          "MEZ": 60, "MESZ": 120, "JST": 540, "KST": 540, "AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780}  # fmt: skip
 _ISO_LIKE = re.compile(r"\d{4}-\d{2}-\d{2}(?:[T .]\s?\d|$)|\d{8}(?:T\d|$)")
+_ISO_PLAIN = re.compile(r"\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(?::\d{2}(?:\.\d{3}(?:\d{3})?)?)?(?:Z|[+-]\d{2}:\d{2})?")
+# 8:00-12:00 is a time with an offset to a standard, and opening hours to everybody else.
+_SPAN = re.compile(r"(?<!T)(?:^|\s)\d{1,2}:\d{2}\s?[-\u2212–]\s?\d{1,2}:?\d{2}$")
 _MIDNIGHT = re.compile(r"([T ])24:?00(?::?00(?:\.0+)?)?(?=$|[Z+\- ])")
 _RFC_5322 = re.compile(
     r"(?:[A-Za-z]{3},\s*)?\d{1,2} [A-Za-z]{3} \d{4} \d{2}:\d{2}(?::\d{2})? (?:[A-Z]{1,4}|[+-]\d{4})(?: \(.*\))?"
 )
-_RFC_PATTERNS = ("EEE, d MMM y", "d MMM y")
+_ENGLISH_DAYS = ("EEE, d MMM y", "d MMM y", "EEE MMM d y")
+_CTIME = re.compile(r"(?P<day>[A-Z][a-z]{2} [A-Z][a-z]{2} {1,2}\d{1,2}) (?P<clock>\d{2}:\d{2}:\d{2}) (?P<year>\d{4})")
+_SCRIPT = re.compile(
+    r"(?P<day>[A-Z][a-z]{2} [A-Z][a-z]{2} \d{2}) (?P<year>\d{4}) (?P<clock>\d{2}:\d{2}:\d{2}) GMT(?P<zone>[+-]\d{4})(?: \(.*\))?"
+)
 
 
 class _Clock(NamedTuple):
@@ -71,13 +78,19 @@ def datetime_reader(
 
     def read(text: str) -> datetime:
         plain = latin_digits(text).replace("\u202f", " ").strip()
+        moment, why = None, None
         if _ISO_LIKE.match(plain):
-            return _in_zone(_iso_moment(plain, text), local)
-        moment = _rfc_moment(plain, text, this_year) if _RFC_5322.fullmatch(plain) else None
+            try:
+                return _in_zone(_iso_moment(plain, text), local)
+            except NotReadable as error:
+                why = error
+        moment = _standard_moment(plain, text, this_year)
         if moment is None:
             moment = _by_parts(plain, date_patterns(locale), name, text, this_year)
         if moment is None and locale is not None:
             moment = _by_cldr(plain, name, text, this_year)
+        if moment is None and why is not None:
+            raise why
         if moment is None:
             what = f'locale "{locale}"' if locale else "ISO 8601"
             raise NotReadable("not-a-date", f"{text[:60]!r} is no date with a time in {what}", how_to_read(text))
@@ -143,6 +156,8 @@ def _clock_in(plain: str, locale: str, text: str) -> _Clock | None:
     """The time of the day that a text with Latin digits is; None where it is none. Raises NotReadable for an impossible one."""
     if (known := _NAMED_TIMES.get(plain.casefold())) is not None:
         return _Clock(known, is_next_day=False)
+    if _SPAN.search(plain) is not None:
+        raise NotReadable("not-a-time", f"{text[:60]!r} could be two times, or one with an offset from UTC")
     found = _clock_expression(locale).fullmatch(plain)
     if found is not None and (found["minute"] or found["early"] or found["late"] or found["word"]):
         return _clock_of(found, locale, text)
@@ -210,30 +225,32 @@ def _by_parts(
     plain: str, patterns: list[DatePattern], locale: str, text: str, this_year: int | None
 ) -> datetime | None:
     """A date and a time, one after the other, with a comma, a dash or a word between them; None where the text is not that."""
-    for left, right in _splits(plain):
-        for first, second in ((left, right), (right, left)):
-            clock = _clock_in(second, locale, text)
-            day = date_in(first, patterns, text, this_year) if clock is not None else None
-            if clock is not None and day is not None:
-                return _joined(day, clock)
+    for day_text, clock_text in _splits(plain):
+        clock = _clock_in(clock_text, locale, text)
+        day = date_in(day_text, patterns, text, this_year) if clock is not None else None
+        if clock is not None and day is not None:
+            return _joined(day, clock)
     return None
 
 
 _BOUNDARY = re.compile(r"(?<=[\s日일.,])(?=[^\s,])|(?<=年)(?=\d)")
 _MOST_BOUNDARIES = 20
-_CLOCK_LIKE = re.compile(r"(?:\D{0,12}?\d{1,2}(?!\d{2})(?:[^\d/]{0,6}\d{2})?|noon|midday|midnight)", re.IGNORECASE)
+_CLOCK_LIKE = re.compile(
+    r"\D{0,12}\d{1,2}(?:\s?[:.h時时시]\s?\d{2}(?!\d)[^/]{0,24}|\s*[^\W\d_][^\d/]{0,12}(?:[A-Z]{0,3}[+-]\d.*)?)|noon|midday|midnight",
+    re.IGNORECASE,
+)
 
 
 def _splits(plain: str) -> Iterator[tuple[str, str]]:
-    """A text cut in two where a part may end, the words between left out."""
+    """What may be a date, and what looks like a time behind or before it, the words between them left out."""
     for number, boundary in enumerate(_BOUNDARY.finditer(plain)):
         if number > _MOST_BOUNDARIES:
             return
         left, right = plain[: boundary.start()], plain[boundary.start() :]
-        right = right[_CONNECTOR.match(right).end() :] if right else right  # type: ignore[union-attr]
-        left = _TRAILING.sub("", left).rstrip()
-        if left and right and (_CLOCK_LIKE.match(right) or _CLOCK_LIKE.match(left)):
-            yield left, right
+        if _CLOCK_LIKE.fullmatch(right) is not None:
+            yield _TRAILING.sub("", left), _CONNECTOR.sub("", right, count=1)
+        if _CLOCK_LIKE.match(left) is not None and _CLOCK_LIKE.fullmatch(clock := _TRAILING.sub("", left)) is not None:
+            yield _CONNECTOR.sub("", right, count=1), clock
 
 
 @lru_cache(maxsize=64)
@@ -259,6 +276,13 @@ def _by_cldr(plain: str, locale: str, text: str, this_year: int | None) -> datet
 
 
 def _iso_moment(plain: str, text: str) -> datetime:
+    if _SPAN.search(plain) is not None:
+        raise NotReadable("not-a-time", f"{text[:60]!r} could be two times, or one with an offset from UTC")
+    if _ISO_PLAIN.fullmatch(plain) is not None:
+        try:
+            return datetime.fromisoformat(plain)
+        except ValueError:
+            pass  # 24:00, or a reason that is told below
     plain = re.sub(r"\s*(?:\[.*\]|\(.*\))$", "", plain)
     plain = re.sub(r"^(\d{4}-\d{2}-\d{2})\.(?=\d)", r"\1T", plain)
     plain = re.sub(r"(\d)\s*(?:UTC|GMT)$", r"\1Z", plain)
@@ -273,13 +297,17 @@ def _iso_moment(plain: str, text: str) -> datetime:
     return moment + timedelta(days=1) if is_next_day else moment
 
 
-def _rfc_moment(plain: str, text: str, this_year: int | None) -> datetime | None:
-    """A date with a time as mail and feeds write it (RFC 5322 §3.3), in English whatever the locale."""
-    plain = re.sub(r" \(.*\)$", "", plain)
-    day_text, clock_text, zone = plain.rsplit(" ", 2)
-    patterns = [date_pattern(form, "en") for form in _RFC_PATTERNS]
-    day = date_in(day_text, patterns, text, this_year)
-    clock = _clock_in(f"{clock_text} {zone}", "en", text)
-    if day is None or clock is None:
+def _standard_moment(plain: str, text: str, this_year: int | None) -> datetime | None:
+    """A date with a time as mail and feeds (RFC 5322 §3.3), HTTP (RFC 9110 §5.6.7, asctime) and scripts (ECMA-262 §21.4.4.41)
+    write it, in English whatever the locale."""
+    if _RFC_5322.fullmatch(plain) is not None:
+        day_text, clock_text, zone = re.sub(r" \(.*\)$", "", plain).rsplit(" ", 2)
+        clock_text = f"{clock_text} {zone}"
+    elif (found := _CTIME.fullmatch(plain) or _SCRIPT.fullmatch(plain)) is not None:
+        day_text = f"{' '.join(found['day'].split())} {found['year']}"
+        clock_text = f"{found['clock']} {found.groupdict().get('zone') or ''}".strip()
+    else:
         return None
-    return _joined(day, clock)
+    day = date_in(day_text, [date_pattern(form, "en") for form in _ENGLISH_DAYS], text, this_year)
+    clock = _clock_in(clock_text, "en", text)
+    return _joined(day, clock) if day is not None and clock is not None else None

@@ -8,7 +8,7 @@ from datetime import date, datetime, time
 from typing import Any, Literal, NamedTuple, get_args
 
 from wadi.clean import quick
-from wadi.clean.dates import date_reader, month_reader, read_year
+from wadi.clean.dates import date_reader, month_reader
 from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import Negative, NumberWriting, RangeEnd, integer_reader, number_reader
 from wadi.urls import NotAUrl, absolute, addressed, resolve
@@ -142,6 +142,8 @@ def _date(setting: Setting) -> Converter:
 
 
 def _year(setting: Setting) -> Converter:
+    from wadi.clean.years import read_year
+
     return lambda text, where: read_year(text, setting.this_year, setting.locale)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Sequence
 from decimal import Decimal
 from functools import lru_cache
 
@@ -25,16 +24,21 @@ def unit_key(unit: str) -> str:
     return "".join(plain.split()).replace("^", "").rstrip(".")
 
 
-def unit_factor(written: str, unit: str | None, units: Sequence[tuple[str, float]]) -> Decimal | None:
+@lru_cache(maxsize=4096)
+def unit_factor(written: str, unit: str | None, units: tuple[tuple[str, float], ...]) -> Decimal | None:
     """By what a number with a unit is multiplied to be one in the column's: 1 for `unit` itself, the factor for one of
     `units`; None for any other. Letters of another case count only where they can mean nothing else."""
     key = unit_key(written)
     known = [*([(unit, 1.0)] if unit else []), *units]
     for name, factor in known:
         if unit_key(name) == key:
-            return Decimal(repr(factor))
+            return _decimal(factor)
     folded = {factor for name, factor in known if unit_key(name).casefold() == key.casefold() and _is_alike(key, name)}
-    return Decimal(repr(folded.pop())) if len(folded) == 1 else None
+    return _decimal(folded.pop()) if len(folded) == 1 else None
+
+
+def _decimal(factor: float) -> Decimal:
+    return Decimal(int(factor)) if factor == int(factor) else Decimal(repr(factor))
 
 
 def _is_alike(key: str, name: str) -> bool:

@@ -231,6 +231,7 @@ def _fields_table(fields: Sequence[FieldGuess], width: int) -> RenderableType:
         table.add_column(no_wrap=True, justify="right" if right else "left")
     for found, name, plan in zip(fields, names, written, strict=True):
         shown = " | ".join(shortened(sample, 24) for sample in found.samples)
+        shown += f"  ({found.type.note})" if found.type.note else ""
         shown += f"  ({percent(round(found.several * 100), 100)} several)" if found.several else ""
         cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(found.share * 1000), 1000)))
         table.add_row(plain(name), *cells, plain(shortened(shown, room), "dim"))

@@ -18,6 +18,7 @@ from wadi.web.messages import Headers, Reply, Request
 from wadi.web.parameters import LinkRules, sent_parameter
 
 _AROUND = re.compile(r"^\W+|\W+$")
+_MOST_DIGITS = 15
 _OFF_CLASSES = frozenset({"disabled", "inactive"})
 _LINK_VALUE = re.compile(r"<([^>]*)>((?:\s*;\s*[^,;=]+(?:=(?:\"[^\"]*\"|[^,;]*))?)*)")
 _REL = re.compile(r"\brel\s*=\s*\"?([^\";]*)", re.IGNORECASE)
@@ -136,7 +137,8 @@ def _counter(request: Request, following: Next, number: int, rows: int) -> int:
     if count.step != "rows":
         return count.first + (number + 1) * count.step
     sent = sent_parameter(request, count.parameter)
-    return (int(sent) if sent is not None and sent.lstrip("-").isdecimal() else count.first) + rows
+    is_number = sent is not None and sent.lstrip("-").isdecimal() and len(sent) <= _MOST_DIGITS
+    return (int(sent) if sent is not None and is_number else count.first) + rows
 
 
 def _kept(request: Request, following: Next, name: str) -> str | None:

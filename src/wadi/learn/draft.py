@@ -113,6 +113,10 @@ def _field_lines(fields: Sequence[FieldGuess]) -> list[str]:
     samples = [
         shortened(" ".join(field.samples[0].split()), _SAMPLE_LETTERS) if field.samples else "" for field in fields
     ]
+    samples = [
+        f"{sample} ({field.type.note})" if field.type.note else sample
+        for sample, field in zip(samples, fields, strict=True)
+    ]
     width = max((len(line) for line in lines if len(line) <= _LONGEST_LINE), default=0)
     return [f"{line:<{width}}    # {sample}" if sample else line for line, sample in zip(lines, samples, strict=True)]
 

@@ -86,7 +86,7 @@ def _heading_rows(rows: list[Element]) -> list[Element]:
 
 def _span(cell: Element, name: str) -> int:
     text = (cell.attr(name) or "1").strip()
-    return min(int(text), _MOST_SPAN) if text.isdecimal() else 1
+    return min(int(text[:9]), _MOST_SPAN) if text.isdecimal() else 1
 
 
 def _owner(row: Element) -> Element | None:

@@ -110,7 +110,7 @@ def whole_characters(text: str) -> str:
 def _mended(value: Any) -> Any:
     """The value, its texts and keys with whole characters, however deep it is."""
     top = [value]
-    waiting: list[list[Any] | dict[Any, Any]] = [top]
+    waiting: list[Any] = [top]
     while waiting:
         holder = waiting.pop()
         places = list(holder.items()) if isinstance(holder, dict) else list(enumerate(holder))

@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-from wadi.page.json_values import number_of, whole_characters
+from wadi.page.json_values import number_of, whole_characters, whole_of
 
 _SPACE = re.compile(r"(?:\s|//[^\n]*|/\*.*?\*/)*", re.DOTALL)
 _NUMBER = re.compile(r"[+-]?(?:0[xX][0-9A-Fa-f]+|(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)")
@@ -142,7 +142,7 @@ def _unescaped(found: re.Match[str]) -> str:
 def _number(text: str) -> int | float:
     if "x" in text.lower():
         return int(text, 16)
-    return int(text) if re.fullmatch(r"[+-]?\d+", text) else number_of(text)
+    return whole_of(text) if re.fullmatch(r"[+-]?\d+", text) else number_of(text)
 
 
 def _word(text: str, at: int, depth: int) -> tuple[Any, int]:

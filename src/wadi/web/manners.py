@@ -38,7 +38,7 @@ def quota_of(reply: Reply, now: float) -> Quota | None:
     if not any("limit" in name.lower() for name, _ in reply.headers):
         return None
     joined = reply.header("ratelimit")
-    found = dict(re.findall(r"\b(remaining|reset|r|t)\s*=\s*(\d+)", joined.lower()))
+    found = dict(re.findall(r"\b(remaining|reset|r|t)\s*=\s*(\d{1,15})(?!\d)", joined.lower()))
     left = found.get("remaining", found.get("r"))
     reset = found.get("reset", found.get("t"))
     for start in ("ratelimit-", "x-ratelimit-", "x-rate-limit-"):
@@ -51,7 +51,7 @@ def quota_of(reply: Reply, now: float) -> Quota | None:
 
 
 def _number(text: str) -> str | None:
-    found = re.match(r"\s*(\d+)", text)
+    found = re.match(r"\s*(\d{1,15})(?!\d)", text)
     return found[1] if found else None
 
 

@@ -89,7 +89,7 @@ def wait_asked_for(reply: Reply, now: datetime) -> float | None:
         return float(value)
     try:
         when = parsedate_to_datetime(value)
-    except ValueError:
+    except (ValueError, TypeError, OverflowError):  # an odd zone, a year beyond all calendars
         return None
     aware = when if when.tzinfo else when.replace(tzinfo=UTC)
     return max(0.0, (aware - now).total_seconds())

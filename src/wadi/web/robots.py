@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
+from math import isfinite
 from urllib.parse import quote, unquote, urlsplit
 
 from wadi.urls import without_secret
@@ -87,9 +88,11 @@ def _product(value: str) -> str:
 def _add_rule(group: Group, name: str, value: str, line: int) -> None:
     if name == "crawl-delay":
         try:
-            group.crawl_delay_s = max(0.0, float(value))
+            seconds = float(value)
         except ValueError:
             return
+        if isfinite(seconds):
+            group.crawl_delay_s = max(0.0, seconds)
     elif value:  # an empty path matches nothing (§2.2.2)
         group.rules.append(Rule(name == "allow", value, line))
 
