@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from decimal import Decimal
+from typing import NamedTuple
 
 from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.currencies import Named, codes, named, settled
@@ -22,6 +23,7 @@ from wadi.clean.text import latin_digits
 _EVEN = re.compile(r"(?<=\d)(?:[.,:]\s?[-–—]{1,2}|/-)(?=\D|$)")
 _OPEN_END = re.compile(r"^[^.,]*\d(?:[.,]\d{3})*\s?[-\u2212–](?=\D*$)(?!\s?\d)")
 _OUTSIDE = re.compile(r"([^\d()]*)\(([^()]*\d[^()]*)\)([^\d()]*)")
+_UNKNOWN_SIGN = re.compile(r"[$€£¥₹₽₩₪₫₴₺฿₦₱₸₮₾₼֏៛₭৳₡₲₵¢₿]|^[A-Z]{3}$")
 _CODE = re.compile(r"(?<![A-Za-z])([A-Z]{3})(?![A-Za-z])")
 _SIGNS = re.compile(r"[$€£¥₹₽₩₪₫₴₺฿₦₱₸₮₾₼֏៛₭৳₡₲₵¢円元]|\b(?:zł|Kč|kr|Ft|CHF|Fr\.)(?!\w)|\beuros?\b", re.IGNORECASE)
 _PLAIN_CODES = frozenset({"EUR", "USD", "GBP", "CHF", "JPY", "CAD", "AUD", "NZD", "SEK", "NOK", "DKK", "ISK", "PLN", "CZK",
@@ -29,6 +31,15 @@ _PLAIN_CODES = frozenset({"EUR", "USD", "GBP", "CHF", "JPY", "CAD", "AUD", "NZD"
                           "SAR"})  # fmt: skip
 _SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "MM": 6}
 """Letters for millions and more that stand at sums of money alone, in English."""
+
+
+class _Sum(NamedTuple):
+    """An amount, the factor of `million` and the like in it, what its signs name, and whether something stands after it."""
+
+    value: Decimal
+    scale: Decimal
+    names: tuple[Named, ...]
+    has_end: bool
 
 
 def names_currency(text: str) -> bool:
@@ -56,10 +67,10 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
             raise NotReadable("not-a-number", f"{text[:60]!r} is no sum of money")
         sums = [_sum(text, amount, scales, writing, currency) for amount in found]
         if len(sums) == 2:
-            return _of_range(text, found, sums, writing, currency)
-        value, names = sums[0]
-        code, part = _currency(text, names, writing.locale, currency)
-        return [as_float(negated(value * part, found[0], writing.negative, text, is_alone=True), text), code]
+            return _of_range(text, sums, writing, currency)
+        code, part = _currency(text, sums[0].names, writing.locale, currency)
+        value = negated(sums[0].value * part, found[0], writing.negative, text, is_alone=True)
+        return [as_float(value, text), code]
 
     return read
 
@@ -81,10 +92,8 @@ def _amounts(text: str, marks: Separators | None, *, among_words: bool) -> tuple
     return amounts_in(plain, marks, among_words=among_words)
 
 
-def _sum(
-    text: str, amount: Amount, scales: Scales, writing: NumberWriting, currency: str | None
-) -> tuple[Decimal, tuple[Decimal, list[Named]]]:
-    """The value of an amount, and its scale with what its signs name. Raises NotReadable for what is no sign."""
+def _sum(text: str, amount: Amount, scales: Scales, writing: NumberWriting, currency: str | None) -> _Sum:
+    """An amount with what its signs name. Raises NotReadable for what is no sign."""
     names: list[Named] = []
     scale, after = scaled(amount.after, scales)
     for place, beside in (("before", amount.before), ("after", after)):
@@ -95,7 +104,7 @@ def _sum(
             what = f"{text[:60]!r} has {beside[:40]!r} {place} the amount, which names no currency"
             raise NotReadable("not-a-number", what, "find takes the sum out, or  other_words = true")
         names += found
-    return amount.value * scale, (scale, names)
+    return _Sum(amount.value * scale, scale, tuple(names), bool(amount.after))
 
 
 def _names(
@@ -113,40 +122,39 @@ def _names(
         return [name for name in found if name is not None]
     if not among_words:
         return None
-    nearest = found[-1] if place == "before" else found[0]
-    return [nearest] if nearest is not None else []
+    nearest = -1 if place == "before" else 0
+    if (name := found[nearest]) is not None:
+        return [name]
+    return None if _UNKNOWN_SIGN.search(words[nearest]) is not None else []
 
 
 def _currency(
-    text: str, names: tuple[Decimal, list[Named]], locale: str | None, currency: str | None
+    text: str, names: tuple[Named, ...], locale: str | None, currency: str | None
 ) -> tuple[str | None, Decimal]:
     """The currency that is named, or the column's where none is; and the part of it that the sign stands for."""
-    if not names[1]:
+    if not names:
         return currency, Decimal(1)
-    code, common = settled(tuple(names[1]), locale, currency)
+    code, common = settled(names, locale, currency)
     if not common:
         raise NotReadable("ambiguous-currency", f"{text[:60]!r} names two currencies")
     if code is None:
         why = 'currency = "USD"  says it for the column; a locale says it by its territory'
         raise NotReadable("ambiguous-currency", f"{text[:60]!r} could be {' or '.join(common[:4])}", why)
-    parts = {name.part for name in names[1]}
+    parts = {name.part for name in names}
     if len(parts) > 1:
         raise NotReadable("not-a-number", f"{text[:60]!r} names a currency and a hundredth of it")
     return code, parts.pop()
 
 
-def _of_range(
-    text: str, found: tuple[Amount, ...], sums: list[tuple[Decimal, tuple[Decimal, list[Named]]]], writing: NumberWriting,
-    currency: str | None,
-) -> list[float | str | None]:  # fmt: skip
+def _of_range(text: str, sums: list[_Sum], writing: NumberWriting, currency: str | None) -> list[float | str | None]:
     if writing.end is None:
         why = 'range = "low", "high" or "middle"  takes one sum of it'
         raise NotReadable("not-a-number", f"{text[:60]!r} is a range", why)
-    (low, (low_scale, low_names)), (high, (scale, high_names)) = sums
-    if low_scale == 1 and not found[0].after:
-        low *= scale  # $1–2 million
-    code, low_part = _currency(text, (scale, low_names or high_names), writing.locale, currency)
-    other, part = _currency(text, (scale, high_names or low_names), writing.locale, currency)
+    low, high = sums
+    if low.scale == 1 and not low.has_end:
+        low = low._replace(value=low.value * high.scale)  # $1–2 million
+    code, low_part = _currency(text, low.names or high.names, writing.locale, currency)
+    other, part = _currency(text, high.names or low.names, writing.locale, currency)
     if code != other:
         raise NotReadable("ambiguous-currency", f"{text[:60]!r} names two currencies")
-    return [as_float(end_of(text, (low * low_part, high * part), writing.end), text), code]
+    return [as_float(end_of(text, (low.value * low_part, high.value * part), writing.end), text), code]

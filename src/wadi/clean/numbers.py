@@ -130,8 +130,9 @@ def value_reader(writing: NumberWriting) -> Callable[[str], Decimal]:
             raise _no_number(text, writing.locale)
         if len(found) == 2:
             return _of_range(text, found, writing, scales)
-        value, is_unit_alone = _single(text, found[0], writing, scales)
-        return negated(value, found[0], writing.negative, text, is_alone=is_unit_alone)
+        scale, factor, rest = _meaning(text, found[0], writing, scales)
+        value = found[0].value * scale * factor
+        return negated(value, found[0], writing.negative, text, is_alone=rest in ("", "%"))
 
     return read
 
@@ -158,12 +159,6 @@ def negated(value: Decimal, amount: Amount, negative: Negative | None, text: str
         return value  # (12 reviews): bookkeeping has no words there
     now = """negative = "brackets"  reads it as bookkeeping does,  find = '\\((.+)\\)'  takes it as it stands"""
     raise NotReadable("ambiguous-number", f"{text!r} could be {value:f} or {-value:f}", now)
-
-
-def _single(text: str, amount: Amount, writing: NumberWriting, scales: Scales) -> tuple[Decimal, bool]:
-    """The value of an amount, and whether no word stands at it."""
-    scale, factor, rest = _meaning(text, amount, writing, scales)
-    return amount.value * scale * factor, not rest or rest == "%"
 
 
 def _meaning(text: str, amount: Amount, writing: NumberWriting, scales: Scales) -> tuple[Decimal, Decimal, str]:
