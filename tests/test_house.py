@@ -36,7 +36,7 @@ ROOMS = {
         "show status summary trace try_ verify"
     ),
     "crawl": (
-        "agenda block_signals engine events extract files flight forms health journal kinds links listing login outcomes "
+        "agenda block_signals bounds engine events extract files flight forms health journal kinds links listing login outcomes "
         "paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
     "demo": "faults gaugings notebook office pages photos proxies shapes site truth weather wording world",

@@ -81,6 +81,8 @@ MEANINGS: dict[str, str] = {
     "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
     "not-the-file": "Where a file should be came an HTML page, or nothing: a block or an error page.",
     "uneven-columns": "Columns that should stand side by side are of different lengths: they are not glued together.",
+    "beyond-bounds": "Reading the page takes longer, or more memory, than a page may: one page fails, the crawl goes on.",
+    "reader-failed": "Wadi itself failed over the page: it counts as failed, and the crawl goes on.",
     "reader-ended": "The process that read a page ended over it, twice. The run goes on without that page.",
     "code-failed": "A function of the analyst's own raised an exception, or gave what the column cannot hold.",
     "no-form": "The form that the plan wants to send is not on the page, or cannot be sent.",
@@ -153,6 +155,8 @@ class Problem:
     excerpt: str = ""
     why: str = ""
     now: str = ""
+    trace: str = ""
+    """Of an internal error where in Wadi it arose: for the log alone."""
 
     def __post_init__(self) -> None:
         if self.code not in MEANINGS:
@@ -172,7 +176,7 @@ class Problem:
     def as_dict(self) -> dict[str, Any]:
         """The problem for `--json`: code, what, and whatever else is known."""
         place = {name: value for name, value in asdict(self.place).items() if value not in (None, "")}
-        rest = {name: getattr(self, name) for name in ("excerpt", "why", "now") if getattr(self, name)}
+        rest = {name: getattr(self, name) for name in ("excerpt", "why", "now", "trace") if getattr(self, name)}
         return {"code": self.code, "what": self.what, **({"place": place} if place else {}), **rest}
 
 

@@ -18,7 +18,7 @@ from typing import Any
 from wadi.actions.begin import no_such_files
 from wadi.actions.setup import Credentials
 from wadi.actions.site import Site
-from wadi.crawl.extract import extract
+from wadi.crawl.bounds import read_within
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.local import NoSuchFiles
@@ -201,7 +201,8 @@ class _Work:
             return self._failed(page, seen, Problem(failure.cause, failure.what))
         self.pages.append((page.kind, without_secret(page.request.url), kept))
         place = self.loaded.place("page", page.kind, "expect") if page.kind in self.loaded.plan.page else ""
-        found = extract(
+        found = read_within(
+            self.loaded.plan.limits.page_time,
             reply,
             self.compiled[page.kind],
             self.compiled,

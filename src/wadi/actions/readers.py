@@ -29,6 +29,7 @@ def reading_of(run: Run) -> Reading:
         kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions),
         folder=run.folder,
         expect_places=expect_places_of(loaded),
+        page_time_s=plan.limits.page_time,
         keys={table: table_plan(plan, table).key for table in tables_of(plan)},
         most_shown=plan.start.most if plan.start.split else None,
         parts=lambda url, values: parts_of(plan, url, values),
@@ -48,6 +49,7 @@ def reader_of(folder: str, inputs: dict[str, Any], year: int) -> Reader:
         Path(folder) / PAGES,
         compile_kinds(loaded.plan, this_year=year, functions=loaded.functions),
         expect_places_of(loaded),
+        loaded.plan.limits.page_time,
     )
 
 
@@ -56,9 +58,14 @@ def expect_places_of(loaded: LoadedPlan) -> dict[str, str]:
     return {name: loaded.place("page", name, "expect") for name, kind in loaded.plan.page.items() if kind.expect}
 
 
-def workers_of(run: Run) -> WorkerPool | None:
-    """Processes that read pages, where the plan's pace and this machine are such that they are of use."""
+def workers_of(run: Run) -> WorkerPool:
+    """Processes that read pages: all of them, where the plan's pace and this machine are such that this is of use; else those
+    that are large, or take long."""
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     pause = run.loaded.plan.manners.pause
     is_fast = pause <= _HELPED_BELOW_S or len(run.state.queue.hosts()) / pause >= _HELPED_FROM
-    return WorkerPool(reader_of, reader_arguments(run), processors) if is_fast and processors > 1 else None
+    is_for_all = is_fast and processors > 1
+    seconds = run.loaded.plan.limits.page_time
+    return WorkerPool(
+        reader_of, reader_arguments(run), processors if is_for_all else 1, is_for_all=is_for_all, page_time_s=seconds
+    )

@@ -14,7 +14,9 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from wadi.crawl.agenda import Agenda
+from wadi.crawl.bounds import TookTooLong, too_long
 from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, Progress, PutOff, Sent, event_of
+from wadi.crawl.extract import Extract
 from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
 from wadi.crawl.login import is_login_page
@@ -74,6 +76,8 @@ class Engine:
         now: Callable[[], datetime] = lambda: datetime.now().astimezone(),
     ) -> None:
         self._task = task
+        self._reads_elsewhere = task.workers is not None and task.workers.is_for_all
+        self._slow_kinds: set[str] = set()
         self._state = state
         self._outcome_maker = OutcomeMaker(task.reading, state, archive)
         self._archive = archive
@@ -82,7 +86,7 @@ class Engine:
         self._clock = clock
         self._now = now
         self._began = clock()
-        self._flight: Flight[_Fetched] = Flight(task.room.total, client.hosts, together=task.workers is not None)
+        self._flight: Flight[_Fetched] = Flight(task.room.total, client.hosts, together=self._reads_elsewhere)
         self._counts = state.counts()
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
         self._health = Health(client.hosts, task.patience.rest_s)
@@ -120,7 +124,10 @@ class Engine:
                 page, FetchFailed("http-status", f"status {reply.status}", reply), kept
             )
         else:
-            outcome = self._outcome_maker.read(page, reply, kept=kept)
+            try:
+                outcome = self._outcome_maker.read(page, reply, kept=kept, within_s=self._here_s)
+            except TookTooLong:
+                return  # it is asked for again, and read by a worker
         self._archive.sync()
         self._commit([(_Fetched(page, 0, reply, None), outcome)])
 
@@ -242,13 +249,26 @@ class Engine:
 
     async def _worker_result(self, page: Page, reply: Reply) -> WorkerResult | None:
         """What a worker makes of a reply; None where there is no worker."""
-        workers = self._task.workers
-        if workers is None or page.kind == FILE or len(self._flight) < self._task.tuning.worth_workers:
+        workers, tuning = self._task.workers, self._task.tuning
+        if workers is None or page.kind == FILE:
+            return None
+        may_take_long = self._task.reading.kinds[page.kind].may_take_long
+        most_bytes = tuning.suspect_bytes // 50 if may_take_long else tuning.suspect_bytes
+        is_suspect = reply.size_bytes > most_bytes or page.kind in self._slow_kinds
+        if not is_suspect and (not self._reads_elsewhere or len(self._flight) < tuning.worth_workers):
             return None
         self._flight.answered(page)
         self._agenda.open([page.request.host])
+        if is_suspect:
+            return await self._read_elsewhere(page, reply)
         usual = self._outcome_maker.usual_bytes(page.kind)
         return await workers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
+
+    async def _read_elsewhere(self, page: Page, reply: Reply) -> WorkerResult:
+        """What a worker makes of a page that would hold everything else up here."""
+        assert self._task.workers is not None
+        usual = self._outcome_maker.usual_bytes(page.kind)
+        return await self._task.workers.read_suspect(page.kind, reply, page.id, number_in_listing(page.route), usual)
 
     async def _settle(self, fetched: list[_Fetched]) -> None:
         """Archive, extract and commit what has come, in one transaction; then tell. Pages that were answered without the
@@ -261,8 +281,9 @@ class Engine:
         for fetch in fetched:
             try:
                 asked = self._asked.get(fetch.page.id)
-                outcome = replace(self._outcome(fetch), tries=asked.times if asked else None)
-                settled.append((fetch, outcome))
+                if (outcome := self._outcome_of(fetch)) is None:
+                    continue
+                settled.append((fetch, replace(outcome, tries=asked.times if asked else None)))
                 self._healthy(fetch, outcome)
             except Blocked as block:
                 self._wait_for(fetch.page, block.problem)
@@ -278,7 +299,7 @@ class Engine:
 
     async def _make_durable(self) -> None:
         """What is in the archive stays there, whatever happens: before anything of it is committed."""
-        if self._task.workers is None:
+        if not self._reads_elsewhere:
             self._archive.sync()
         else:
             # Pages come fast: others are read while the disk writes.
@@ -298,6 +319,23 @@ class Engine:
             if outcome.failure is None:
                 self._sessions.worked()
             self._report(event_of(fetch.page, outcome))
+
+    def _outcome_of(self, fetched: _Fetched) -> Outcome | None:
+        """What a page came to; None where it takes long to read: a worker reads it, and from now on others of its kind."""
+        try:
+            return self._outcome(fetched)
+        except TookTooLong:
+            assert fetched.reply is not None
+        if self._task.workers is None:
+            failure = too_long(fetched.reply, self._task.reading.page_time_s)
+            return self._outcome(replace(fetched, worker_result=WorkerResult(Extract(failure=failure), None)))
+        self._slow_kinds.add(fetched.page.kind)
+        self._flight.start(fetched.page, self._read_again(fetched, fetched.reply))
+        self._flight.answered(fetched.page)
+        return None
+
+    async def _read_again(self, fetched: _Fetched, reply: Reply) -> _Fetched:
+        return replace(fetched, worker_result=await self._read_elsewhere(fetched.page, reply))
 
     def _outcome(self, fetched: _Fetched) -> Outcome:
         """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session, Blocked for one
@@ -320,8 +358,20 @@ class Engine:
         )
         logged_in = login is not None
         return self._outcome_maker.read(
-            page, fetched.reply, logged_in=logged_in, may_come_right=may_wait, found=found, packed=packed
+            page,
+            fetched.reply,
+            logged_in=logged_in,
+            may_come_right=may_wait,
+            found=found,
+            packed=packed,
+            within_s=self._here_s,
         )
+
+    @property
+    def _here_s(self) -> float:
+        """How long a page may be read here: shortly where a worker can go on, so that signals and other pages are served."""
+        longest = self._task.reading.page_time_s
+        return longest if self._task.workers is None else min(longest, self._task.tuning.here_s)
 
     def _with_tries(self, page: Page, failure: FetchFailed) -> FetchFailed:
         """A page's last failure, with how often it was asked for in how long, put off or not."""

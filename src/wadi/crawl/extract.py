@@ -20,6 +20,7 @@ from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.page.cells import Field
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import BadExpression, Expression, compile_expression
+from wadi.page.grid import TooLargeTable
 from wadi.page.nodes import JsonNode
 from wadi.plan.code import CodeFailed
 from wadi.problems import Place, Problem, shortened
@@ -86,6 +87,8 @@ def extract(
         return Extract(failure=Problem("bad-expression", what, place, now=error.now))
     except CodeFailed as error:
         return Extract(failure=Problem("code-failed", str(error), place))
+    except TooLargeTable as error:
+        return Extract(failure=Problem("beyond-bounds", f"reply {reply.status} has {error}", place))
 
 
 class _Page(NamedTuple):

@@ -133,6 +133,14 @@ class Kind:
         return {expression.reads for expression in every}
 
     @cached_property
+    def may_take_long(self) -> bool:
+        """Whether it has expressions whose work may grow with the square of a page, and more: XPath, and `:has()`."""
+        fields = [*self.fields, *(spec for child in self.lists for spec in child.fields)]
+        every = [*self.expect, *self.empty, *self.lost, *self.rows, *(e for spec in fields for e in spec.expressions)]
+        every += [e for child in self.lists for e in child.rows]
+        return any(expression.language == "xpath" or ":has(" in expression.text for expression in every)
+
+    @cached_property
     def columns(self) -> tuple[str, ...]:
         return tuple(spec.name for spec in self.fields)
 

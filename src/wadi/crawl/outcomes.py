@@ -12,7 +12,8 @@ from typing import Any
 import orjson
 
 from wadi.crawl.block_signals import first_words
-from wadi.crawl.extract import Extract, extract
+from wadi.crawl.bounds import extract_within
+from wadi.crawl.extract import Extract
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.crawl.listing import ListingPage, end_of
@@ -35,7 +36,7 @@ class Reading:
     """How replies are read: the compiled kinds, and what the plan says about listings.
 
     `expect_places` say where `expect` stands, by kind. `keys` are the columns that tell rows apart, by table. `parts` gives
-    the parts of a listing that states more than `most_shown` rows.
+    the parts of a listing that states more than `most_shown` rows. Reading a page takes `page_time_s` at most.
     """
 
     kinds: Mapping[str, Kind]
@@ -44,6 +45,7 @@ class Reading:
     keys: Mapping[str, Sequence[str]] = field(default_factory=dict)
     most_shown: int | None = None
     parts: Callable[[str, Mapping[str, Any]], list[Start]] = lambda url, values: []
+    page_time_s: float = 30.0
 
 
 class Blocked(Exception):
@@ -97,9 +99,11 @@ class OutcomeMaker:
         kept: Kept | None = None,
         found: Extract | None = None,
         packed: Packed | None = None,
+        within_s: float = 30.0,
     ) -> Outcome:
-        """The outcome of a page that came. With `logged_in` raises LoggedOut for one that says that the session has ended,
-        with `may_come_right` Blocked for one that is worth asking for again.
+        """The outcome of a page that came. Raises TookTooLong for one that takes longer than `within_s` to read, with `logged_in`
+        LoggedOut for one that says that the session has ended, with `may_come_right` Blocked for one that is worth asking for
+        again.
 
         `kept` is where the reply is in the archive already, `found` what was extracted from it, `packed` its
         record for the archive.
@@ -110,7 +114,9 @@ class OutcomeMaker:
         number = number_in_listing(page.route)
         place = self._reading.expect_places.get(page.kind, "")
         usual = self._usual.get(page.kind)
-        found = found or extract(reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual)
+        found = found or extract_within(
+            within_s, reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual
+        )
         if found.lost and logged_in:
             raise LoggedOut
         if found.blocked and found.failure is not None:

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from wadi.crawl.extract import Extract, extract
+from wadi.crawl.bounds import read_within
+from wadi.crawl.extract import Extract
 from wadi.crawl.kinds import Kind
 from wadi.plan.starts import FILE
 from wadi.store.archive import DamagedRecord, Location, read_reply
@@ -36,11 +37,13 @@ Taken = tuple[Reply, Extract] | str
 
 @dataclass(frozen=True)
 class Reader:
-    """What reads stored replies: the folder, the compiled kinds, and where `expect` of each stands."""
+    """What reads stored replies: the folder, the compiled kinds, where `expect` of each stands, and how many seconds reading
+    a page may take."""
 
     pages: Path
     kinds: Mapping[str, Kind]
     expect_places: Mapping[str, str]
+    page_time_s: float = 30.0
 
     def read(self, wanted: Wanted) -> Taken:
         """One page; in the same process."""
@@ -50,5 +53,5 @@ class Reader:
             return f"the stored reply cannot be read: {error}"
         kind = self.kinds[wanted.kind]
         place = self.expect_places.get(wanted.kind, "")
-        found = extract(reply, kind, self.kinds, place, number=wanted.number)
+        found = read_within(self.page_time_s, reply, kind, self.kinds, place, number=wanted.number)
         return (reply if wanted.kind == FILE else reply.without_body()), found

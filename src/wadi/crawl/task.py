@@ -48,12 +48,15 @@ class Tuning:
 
     Of more than `many_hosts` waiting pages are looked for all together. `worth_workers` pages must be in flight for workers to be
     of use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their
-    hosts for each one in flight.
+    hosts for each one in flight. Pages larger than `suspect_bytes` (a fiftieth of it where expressions may take long), and those
+    that take longer than `here_s` seconds to read, are read by a worker, which can be ended.
     """
 
     many_hosts: int = 256
     worth_workers: int = 6
     waiting_for_each: int = 16
+    suspect_bytes: int = 1_000_000
+    here_s: float = 1.5
 
 
 @dataclass(frozen=True)

@@ -30,7 +30,8 @@ from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
-from wadi.crawl.extract import Extract, extract
+from wadi.crawl.bounds import bound_memory, read_within, too_long
+from wadi.crawl.extract import Extract
 from wadi.crawl.reader import Reader
 from wadi.problems import Place, Problem
 from wadi.store.archive import Packed, pack
@@ -41,6 +42,8 @@ if TYPE_CHECKING:
     from concurrent.futures import ProcessPoolExecutor
 
 _WATCHED_EVERY_S = 1.0
+_MERCY_S = 3.0
+"""How much longer than a page may take the crawl waits for the worker to end it."""
 _LENGTH = struct.Struct("!I")
 _READY = b"ready"
 
@@ -51,14 +54,16 @@ class WorkerResult:
     """What a worker made of a reply: its extract, and its record for the archive."""
 
     found: Extract
-    packed: Packed
+    packed: Packed | None
 
 
 class _Lost(Enum):
-    """How an answer did not come: the worker ended while it was reading the page, or with the page still before it."""
+    """How an answer did not come: the worker ended while it was reading the page, or with the page still before it, or was
+    killed since it took too long over it."""
 
     AT_WORK = 1
     WAITING = 2
+    TOO_LONG = 3
 
 
 _Answer = WorkerResult | _Lost | None
@@ -68,7 +73,11 @@ _Answer = WorkerResult | _Lost | None
 class _Line(asyncio.Protocol):
     """The crawl's end of the line to one worker: answers come in the order of what was asked."""
 
-    def __init__(self) -> None:
+    def __init__(self, kill: Callable[[], None]) -> None:
+        self._kill = kill
+        self._timer: asyncio.TimerHandle | None = None
+        self._most_s = 0.0
+        self._is_killed = False
         self.ready: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
         self.waiting: deque[asyncio.Future[_Answer]] = deque()
         self._transport: asyncio.Transport | None = None
@@ -80,14 +89,30 @@ class _Line(asyncio.Protocol):
         """Whether the worker is there, and ready."""
         return self.ready.done() and not self._is_lost
 
-    def ask(self, asked: bytes) -> asyncio.Future[_Answer]:
+    def ask(self, asked: bytes, most_s: float) -> asyncio.Future[_Answer]:
+        """The answer to what is asked; the worker is killed when it takes longer than `most_s` over it alone."""
         assert self._transport is not None
         future: asyncio.Future[_Answer] = asyncio.get_running_loop().create_future()
         self.waiting.append(future)
+        self._most_s = most_s
+        if len(self.waiting) == 1:
+            self._watch()
         self._transport.write(_LENGTH.pack(len(asked)) + asked)
         return future
 
+    def _watch(self) -> None:
+        """Give the worker its time for the page that it has before it now."""
+        if self._timer is not None:
+            self._timer.cancel()
+        self._timer = asyncio.get_running_loop().call_later(self._most_s, self._end) if self.waiting else None
+
+    def _end(self) -> None:
+        self._is_killed = True
+        self._kill()
+
     def close(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
         if self._transport is not None:
             self._transport.close()
 
@@ -106,6 +131,7 @@ class _Line(asyncio.Protocol):
                 self.ready.set_result(True)
             else:
                 future = self.waiting.popleft()
+                self._watch()
                 if not future.done():  # the crawl may have given up waiting
                     future.set_result(pickle.loads(answer))
 
@@ -115,7 +141,9 @@ class _Line(asyncio.Protocol):
         was_ready = self.ready.done()
         if not was_ready:
             self.ready.set_result(False)
-        lost = _Lost.AT_WORK if was_ready else _Lost.WAITING
+        if self._timer is not None:
+            self._timer.cancel()
+        lost = _Lost.TOO_LONG if self._is_killed else _Lost.AT_WORK if was_ready else _Lost.WAITING
         while self.waiting:
             future = self.waiting.popleft()
             if not future.done():
@@ -128,7 +156,9 @@ class WorkerPool:
     """`count` processes, each with a Reader that `make` makes from `arguments`: forked by `fork`, else started when
     `worth_after` pages were read.
 
-    Until they are ready the crawl reads on by itself; with `is_patient` it waits for them.
+    Until they are ready the crawl reads on by itself; with `is_patient` it waits for them. Without `is_for_all` they are there
+    for pages that are large or take long alone, and begin with the first of those. A worker that takes longer than
+    `page_time_s`, and some seconds more, over a page is killed.
     """
 
     make: Callable[..., Reader]
@@ -136,6 +166,8 @@ class WorkerPool:
     count: int
     worth_after: int = 150
     is_patient: bool = False
+    is_for_all: bool = True
+    page_time_s: float = 30.0
     processes: list[BaseProcess] = field(default_factory=list)
     helped: int = 0
     """How many pages workers read."""
@@ -145,7 +177,7 @@ class WorkerPool:
 
     def fork(self) -> None:
         """Begin at once, if forking is safe. To be called while no event loop runs and no connection is open."""
-        if may_fork():
+        if self.is_for_all and may_fork():
             self._begin_all(get_context("fork").Process, self._serve_forked, self.count)
 
     async def read(
@@ -158,17 +190,33 @@ class WorkerPool:
         self._asked += 1
         if not self.processes and self._asked <= self.worth_after:
             return None
+        return await self._answer((kind, reply, page, number, usual_bytes), reply, page, is_patient=self.is_patient)
+
+    async def read_suspect(
+        self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None
+    ) -> WorkerResult:
+        """What a worker makes of a page that this process should not read: it is large, or takes long."""
+        answer = await self._answer((kind, reply, page, number, usual_bytes), reply, page, is_patient=True)
+        return answer or self._ended(reply, page)
+
+    async def _answer(
+        self, asked_of: tuple[Any, ...], reply: Reply, page: int, *, is_patient: bool
+    ) -> WorkerResult | None:
         if not self._lines:
             await self._connect()
-        if self.is_patient:
+        if is_patient:
             await asyncio.gather(*(line.ready for line in self._lines))
+        if not any(line.is_open for line in self._lines) and is_patient:
+            await self._another()
         line = min(
             (worker for worker in self._lines if worker.is_open), key=lambda worker: len(worker.waiting), default=None
         )
         if line is None:
             return None
-        asked = pickle.dumps((kind, reply, page, number, usual_bytes), pickle.HIGHEST_PROTOCOL)
-        answer = await line.ask(asked)
+        asked = pickle.dumps(asked_of, pickle.HIGHEST_PROTOCOL)
+        answer = await line.ask(asked, self._most_s)
+        if answer is _Lost.TOO_LONG:
+            return WorkerResult(Extract(failure=too_long(reply, self.page_time_s)), pack(reply, page))
         if answer is _Lost.AT_WORK:
             answer = await self._read_apart(asked, reply, page)
         if not isinstance(answer, WorkerResult):
@@ -179,10 +227,17 @@ class WorkerPool:
     async def _read_apart(self, asked: bytes, reply: Reply, page: int) -> _Answer:
         """A page over which a worker ended, read in a process of its own. Where that ends, too, it is the page, which fails."""
         line = await self._new_line()
-        answer: _Answer = await line.ask(asked) if await line.ready else None
+        answer: _Answer = await line.ask(asked, self._most_s) if await line.ready else None
         line.close()
-        if answer is not _Lost.AT_WORK:
-            return answer
+        return self._ended(reply, page) if isinstance(answer, _Lost) else answer
+
+    @property
+    def _most_s(self) -> float:
+        """So long the crawl waits for a worker that has a page before it: the worker ends it itself, where it can."""
+        return self.page_time_s + _MERCY_S
+
+    def _ended(self, reply: Reply, page: int) -> WorkerResult:
+        """What there is of a page over which workers end."""
         what = f"reply {reply.status} cannot be read: the process that reads it ended, twice"
         now = "it is in the run's archive; please report it with that page"
         failure = Problem("reader-ended", what, Place(reply.url), now=now)
@@ -191,9 +246,15 @@ class WorkerPool:
     async def _new_line(self) -> _Line:
         """The line to a further worker, begun now."""
         self._begin_all(_WorkerProcess, _serve, 1)
-        line = _Line()
+        line = _Line(self.processes[-1].kill)
         await asyncio.get_running_loop().create_connection(lambda: line, sock=self._ends[-1])
         return line
+
+    async def _another(self) -> None:
+        """A worker in place of those that ended."""
+        line = await self._new_line()
+        if await line.ready:
+            self._lines.append(line)
 
     def _begin_all(self, new_process: Callable[..., BaseProcess], target: Callable[..., None], count: int) -> None:
         for _ in range(count):
@@ -205,9 +266,9 @@ class WorkerPool:
             self.processes.append(process)
 
     async def _connect(self) -> None:
-        self._lines = [_Line() for _ in range(self.count)]
         if not self.processes:
             self._begin_all(_WorkerProcess, _serve, self.count)
+        self._lines = [_Line(process.kill) for process in self.processes]
         for line, end in zip(self._lines, self._ends, strict=True):
             await asyncio.get_running_loop().create_connection(lambda line=line: line, sock=end)  # type: ignore[misc]
 
@@ -293,6 +354,7 @@ def _end_with(parent: int) -> None:
 def _serve(line: socket.socket, parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
     """A worker's work: answer what is asked until the line is closed."""
     _begin(parent, make, arguments)
+    bound_memory()
     try:
         with line, line.makefile("rwb") as stream:
             _write(stream, _READY)
@@ -315,5 +377,7 @@ def _write(stream: Any, data: bytes) -> None:
 def _worker_result(kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> WorkerResult:
     made = reader()
     place = made.expect_places.get(kind, "")
-    found = extract(reply, made.kinds[kind], made.kinds, place, number=number, usual_bytes=usual_bytes)
+    found = read_within(
+        made.page_time_s, reply, made.kinds[kind], made.kinds, place, number=number, usual_bytes=usual_bytes
+    )
     return WorkerResult(found, pack(reply, page))

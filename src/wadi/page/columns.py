@@ -7,11 +7,13 @@ JSONPath: `$.Flow`, `$['Flow l/s']`. Separators (comma, semicolon, tab, bar) and
 from __future__ import annotations
 
 import csv
+import gzip
 import io
 import re
 import zipfile
 import zlib
 from collections import Counter
+from collections.abc import Iterable, Sequence
 from datetime import date, datetime, time
 from typing import Any, Literal
 from urllib.parse import urlsplit
@@ -24,8 +26,12 @@ _TYPES = re.compile(r"text/csv|tab-separated-values|text/x-csv|application/csv",
 _ENDING = re.compile(r"\.(csv|tsv|tab|xlsx)(?:\.gz)?$", re.IGNORECASE)
 _SAMPLE_LINES, _SAMPLE_CHARACTERS = 50, 100_000
 _QUOTED = re.compile(r'"(?:[^"]|"")*"')
-_MOST_BYTES = 500_000_000
+_MOST_BYTES = 100_000_000
 _MOST_CELL = 10_000_000
+_MOST_CELLS = 5_000_000
+_MOST_COLUMNS = 16_384
+"""As many as a workbook has."""
+_MOST_MEMBERS = 50_000
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 
 
@@ -46,20 +52,18 @@ def unpacked(body: bytes, member: str | None = None) -> tuple[bytes, str]:
 
 
 def _gunzipped(body: bytes) -> bytes:
-    out = io.BytesIO()
-    rest = body
+    if body.count(_GZIP + b"\x08") > _MOST_MEMBERS:
+        raise BadColumns(f"it has more than {_MOST_MEMBERS:,} gzip members")
     try:
-        while rest.startswith(_GZIP):
-            unpacker = zlib.decompressobj(zlib.MAX_WBITS | 16)
-            out.write(unpacker.decompress(rest, _MOST_BYTES - out.tell()))
-            if unpacker.unconsumed_tail:
-                raise BadColumns(f"unpacked it is larger than {_MOST_BYTES / 1e6:.0f} MB")
-            if not unpacker.eof:
-                raise BadColumns("the gzip file breaks off")
-            rest = unpacker.unused_data
-    except zlib.error as error:
+        with gzip.GzipFile(fileobj=io.BytesIO(body)) as file:
+            data = file.read(_MOST_BYTES + 1)
+    except EOFError as error:
+        raise BadColumns("the gzip file breaks off") from error
+    except (OSError, zlib.error) as error:
         raise BadColumns(f"the gzip file is damaged: {error}") from error
-    return out.getvalue()
+    if len(data) > _MOST_BYTES:
+        raise BadColumns(f"unpacked it is larger than {_MOST_BYTES / 1e6:.0f} MB")
+    return data
 
 
 def _unzipped(body: bytes, member: str | None) -> tuple[bytes, str]:
@@ -125,9 +129,23 @@ def _csv_lines(text: str) -> list[list[Any]]:
     separator = said[1] if said else separator_of(text)
     csv.field_size_limit(_MOST_CELL)
     try:
-        return list(csv.reader(io.StringIO(rest if said else text, newline=""), delimiter=separator))
+        return _bounded(csv.reader(io.StringIO(rest if said else text, newline=""), delimiter=separator))
     except csv.Error as error:
         raise BadColumns(f"it is no CSV: {error}") from error
+
+
+def _bounded(lines: Iterable[Sequence[Any]]) -> list[list[Any]]:
+    """The lines, as far as a table may be large. Raises BadColumns."""
+    found: list[list[Any]] = []
+    cells = 0
+    for line in lines:
+        cells += len(line) + 1
+        if len(line) > _MOST_COLUMNS:
+            raise BadColumns(f"it has {len(line):,} columns, more than {_MOST_COLUMNS:,}")
+        if cells > _MOST_CELLS:
+            raise BadColumns(f"it has more than {_MOST_CELLS:,} cells")
+        found.append(list(line))
+    return found
 
 
 def separator_of(text: str) -> str:
@@ -148,6 +166,9 @@ def separator_of(text: str) -> str:
 def _workbook_lines(body: bytes, sheet: str | None) -> list[list[Any]]:
     import openpyxl
 
+    with zipfile.ZipFile(io.BytesIO(body)) as file:
+        if sum(info.file_size for info in file.infolist()) > _MOST_BYTES * 5:
+            raise BadColumns(f"unpacked it is larger than {_MOST_BYTES * 5 / 1e6:.0f} MB")
     try:
         book = openpyxl.load_workbook(io.BytesIO(body), read_only=True, data_only=True)
     except Exception as error:  # whatever a damaged file makes the reader stumble over
@@ -157,7 +178,13 @@ def _workbook_lines(body: bytes, sheet: str | None) -> list[list[Any]]:
             names = ", ".join(book.sheetnames[:12])
             raise BadColumns(f'the workbook has no sheet "{sheet}", but: {names}')
         chosen = book[sheet] if sheet is not None else book.worksheets[0]
-        return [[_cell(value) for value in line] for line in chosen.iter_rows(values_only=True)]
+        if hasattr(chosen, "reset_dimensions"):
+            chosen.reset_dimensions()  # what a file says of its size is not what stands in it
+        return _bounded([_cell(value) for value in line] for line in chosen.iter_rows(values_only=True))
+    except BadColumns:
+        raise
+    except Exception as error:
+        raise BadColumns(f"it is no workbook that can be read: {error}") from error
     finally:
         book.close()
 
@@ -180,6 +207,8 @@ def _records(lines: list[list[Any]], header: int | None) -> list[dict[str, Any]]
     if place >= len(lines):
         raise BadColumns(f"it has {len(lines)} lines, and heading_line = {header} names a later one")
     width = max((len(line) for line in lines), default=0)
+    if width * len(lines) > _MOST_CELLS * 4:
+        raise BadColumns(f"{len(lines):,} lines, of which one has {width:,} columns")
     names = _names(lines[place] if place >= 0 else [], width)
     records = []
     for line in lines[place + 1 :]:
@@ -203,12 +232,14 @@ def _width(line: list[Any]) -> int:
 
 def _names(line: list[Any], width: int) -> list[str]:
     """A name for each column: `c3` where the third has none, `name_2` for the second of the same name."""
-    names: list[str] = []
+    names: dict[str, int] = {}
     for place in range(width):
         text = " ".join(str(line[place]).split()) if place < len(line) and line[place] is not None else ""
-        name = text or f"c{place + 1}"
-        again = 2
+        name = first = text or f"c{place + 1}"
+        again = names.get(first, 1)
         while name in names:
-            name, again = f"{text or f'c{place + 1}'}_{again}", again + 1
-        names.append(name)
-    return names
+            again += 1
+            name = f"{first}_{again}"
+        names[first] = again
+        names.setdefault(name, 1)
+    return list(names)

@@ -12,6 +12,12 @@ from wadi.page.nodes import Element, ancestors, children, elements, parent
 from wadi.page.text import text_of
 
 _MOST_SPAN = 1000
+_MOST_SLOTS = 2_000_000
+"""So many places all cells of a table may cover, merged ones each of theirs."""
+
+
+class TooLargeTable(ValueError):
+    """A table whose merged cells cover more places than any table has that people look at."""
 
 
 @dataclass
@@ -39,10 +45,14 @@ def grid_of(table: Element) -> Grid:
     rows = [row for row in elements(table, "tr") if _owner(row) == table]
     hanging: dict[int, tuple[Element, int]] = {}
     group: Element | None = None
+    slots = 0
     for row in rows:
         if (above := parent(row)) != group:
             group, hanging = above, {}
         grid.cells[row] = _laid_out(row, hanging)
+        slots += len(grid.cells[row])
+        if slots > _MOST_SLOTS:
+            raise TooLargeTable(f"a table whose cells cover more than {_MOST_SLOTS:,} places")
     heads = _heading_rows(rows)
     for row in heads:
         for column, cell in grid.cells[row].items():

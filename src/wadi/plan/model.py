@@ -442,6 +442,7 @@ class LimitsPlan(Part):
     bytes: Size | None = Field(None, description="size of all replies together, decoded")
     requests: Count | None = Field(None, description="requests sent, tries, redirects and robots.txt counted")
     page_size: Size = Field(50_000_000, description="largest reply, decoded")
+    page_time: Duration = Field(30.0, description="longest time that reading a page may take")
     keep_pages: Days | None = Field(
         None,
         description='age after which "wadi runs --expire" removes the stored pages of a run: "90 d"; its rows stay',

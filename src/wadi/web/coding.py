@@ -7,6 +7,9 @@ from collections.abc import Callable
 from zlib_ng import zlib_ng
 
 _CHUNK = 262_144
+_LEAST_PIECE = 1024
+MOST_MEMBERS = 50_000
+"""So many members a gzip file may have: each costs, even an empty one."""
 DAMAGED: type[Exception] = zlib_ng.error  # type: ignore[assignment]
 """What is raised for data that is not deflated, or damaged: a class, whatever the library's stub says."""
 
@@ -40,14 +43,26 @@ def _gunzip(body: bytes, limit: int) -> bytes:
     if not body.startswith(b"\x1f\x8b"):
         return body
     out = bytearray()
-    rest = body
-    while rest.startswith(b"\x1f\x8b"):
-        member = zlib_ng.decompressobj(zlib_ng.MAX_WBITS | 16)
-        _inflate(member, rest, out, limit)
-        if not member.eof:
-            raise BadCoding("the gzip data ends too early")
-        rest = member.unused_data
+    at = members = 0
+    while body.startswith(b"\x1f\x8b", at):
+        members += 1
+        if members > MOST_MEMBERS:
+            raise BadCoding(f"more than {MOST_MEMBERS:,} gzip members")
+        at = _member(body, at, out, limit)
     return bytes(out)
+
+
+def _member(body: bytes, at: int, out: bytearray, limit: int) -> int:
+    """One gzip member of a body; where it ends. It is fed in pieces that grow, so that many small members copy little."""
+    member = zlib_ng.decompressobj(zlib_ng.MAX_WBITS | 16)
+    size = _LEAST_PIECE
+    while not member.eof:
+        piece = body[at : at + size]
+        if not piece:
+            raise BadCoding("the gzip data ends too early")
+        _inflate(member, piece, out, limit)
+        at, size = at + len(piece), min(size * 4, _CHUNK)
+    return at - len(member.unused_data)
 
 
 def _undeflate(body: bytes, limit: int) -> bytes:
