@@ -111,8 +111,10 @@ BOMB = "".join(f'<!ENTITY a{n} "{f"&a{n - 1};" * 10}">' for n in range(1, 9))
     ("source", "text", "is_whole"),
     [
         ("<!DOCTYPE r [<!ENTITY a 'Ash'>]><r>&a; Well &amp; Co</r>", "Ash Well & Co", True),
-        ("<!DOCTYPE r [<!ENTITY a SYSTEM 'file:///etc/hostname'>]><r>Ash &a;Well</r>", "Ash Well", False),
-        ("<r>&nbsp;Ash</r>", "&nbsp;Ash", False),
+        ("<!DOCTYPE r [<!ENTITY a SYSTEM 'file:///etc/hostname'>]><r>Ash &a;Well</r>", "Ash &a;Well", True),
+        ("<r>caf&eacute; &co; <![CDATA[&eacute;]]><!-- &x; --></r>", "café &co; &eacute;", True),
+        ("<!DOCTYPE r [<!ENTITY co 'Ash'>]><r>caf&eacute; &co;</r>", "café Ash", True),
+        ("<!DOCTYPE r [<!ENTITY co '<b>Ash</b>'>]><r>&co; &lt;b></r>", "Ash <b>", True),
         (f"<!DOCTYPE r [<!ENTITY a0 'ha'>{BOMB}]><r>Ash &a8;</r>", "Ash", False),
     ],
 )
@@ -121,6 +123,7 @@ def test_entities_of_xml_are_those_that_the_document_declares_and_bounded(
 ) -> None:
     document = read_document(source.encode(), "http://h/", "application/xml")
     assert (text_of(document.top), not document.cut_off) == (text, is_whole)
+    assert document.unknown_entities == (tuple(name for name in ("a", "co") if f"&{name};" in text))
 
 
 def test_broken_xml_is_read_as_far_as_it_goes_and_told() -> None:

@@ -23,7 +23,7 @@ from wadi.page.expressions import BadExpression, Expression, compile_expression
 from wadi.page.grid import TooLargeTable
 from wadi.page.nodes import JsonNode
 from wadi.plan.code import CodeFailed
-from wadi.problems import Place, Problem, shortened
+from wadi.problems import Place, Problem, listed, shortened
 from wadi.store.outcome import Link, Role, TableRows
 from wadi.urls import without_secret
 from wadi.web.blocked import block_of
@@ -158,6 +158,9 @@ def _extracted(page: _Page) -> Extract:
         links = [replace(link, request=replace(link.request, route=reply.request.route)) for link in links]
     if kind.says_referer:
         links = [replace(link, request=with_referer(link.request, reply.url)) for link in links]
+    if document.unknown_entities:
+        names = listed([f"&{name};" for name in document.unknown_entities], 4)
+        notes.append(Problem("unknown-entity", f"not declared in the document: {names}", Place(reply.url)))
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
     last, lacks = _stated(page, "next.end_page", kind.next.last if kind.next is not None else None)

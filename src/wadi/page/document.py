@@ -44,7 +44,7 @@ class Document:
     """A parsed reply. `root` is the root element of HTML and XML, `data` the value of JSON; `text` the source, decoded.
 
     `parsed_as` is the kind, or which file of columns the JSON was; `cut_off` says why the end of an XML document is
-    missing, if it is.
+    missing, if it is. `unknown_entities` are those of an XML document that it does not declare: they stand as written.
     """
 
     kind: DocumentKind
@@ -57,6 +57,7 @@ class Document:
     cut_off: str = ""
     namespaces: Mapping[str, str] = field(default_factory=dict)
     html: turbohtml.Document | None = None
+    unknown_entities: tuple[str, ...] = ()
     _kept: dict[Hashable, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def cached(self, key: Hashable, make: Callable[[], T]) -> T:
@@ -211,7 +212,8 @@ def _holds_something(root: Element) -> bool:
 
 
 def xml_document(body: bytes, url: str, content_type: str = "") -> Document:
-    """An XML document. Its entities are not resolved, nothing is loaded; a broken one is read as far as it goes."""
+    """An XML document. Entities are those that it declares itself, within bounds, and those of HTML; nothing is loaded; a broken
+    one is read as far as it goes."""
     from wadi.page.xml_tree import xml_tree
 
     text, encoding = decoded(body, content_type)
@@ -219,7 +221,18 @@ def xml_document(body: bytes, url: str, content_type: str = "") -> Document:
         tree = xml_tree(text.replace("\0", "\ufffd"))
     except ValueError as error:
         raise NotADocument(f"it is no XML: {error}") from error
-    return Document("xml", url, encoding, text, tree.root, None, "xml", tree.broken, tree.namespaces)
+    return Document(
+        "xml",
+        url,
+        encoding,
+        text,
+        tree.root,
+        None,
+        "xml",
+        tree.broken,
+        tree.namespaces,
+        unknown_entities=tree.unknown_entities,
+    )
 
 
 def json_document(body: bytes, url: str, content_type: str = "") -> Document:

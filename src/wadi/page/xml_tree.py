@@ -7,8 +7,10 @@ plain names, as people write them.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from html.entities import html5
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -134,6 +136,7 @@ class XmlTree:
     root: XmlElement
     namespaces: dict[str, str]
     broken: str
+    unknown_entities: tuple[str, ...] = ()
 
 
 def xml_tree(text: str) -> XmlTree:
@@ -151,14 +154,41 @@ def xml_tree(text: str) -> XmlTree:
         remove_pis=True,
     )
     try:
-        root = etree.fromstring(_without_declaration(text).encode("utf-8", "replace"), parser)
+        written, unknown = _with_entities(_without_declaration(text))
+        root = etree.fromstring(written.encode("utf-8", "replace"), parser)
     except etree.XMLSyntaxError as error:
         raise ValueError(str(error)) from error
     if root is None:
         raise ValueError("there is no element in it")
     namespaces = _without_default_namespace(root)
     entries = (f"{e.message.strip()} (line {e.line})" for e in parser.error_log if e.level_name in ("ERROR", "FATAL"))
-    return XmlTree(XmlElement(root), namespaces, next(entries, ""))
+    return XmlTree(XmlElement(root), namespaces, next(entries, ""), tuple(unknown))
+
+
+_PIECE = re.compile(
+    r"<!\[CDATA\[.*?\]\]>|<!--.*?-->|<\?.*?\?>|<!DOCTYPE[^\[>]*(?:\[.*?\]\s*)?>|&(?P<name>[A-Za-z_:][\w:.-]*);",
+    re.DOTALL,
+)
+_DECLARED = re.compile(r"<!ENTITY\s+([\w:.-]+)\s+[\"']")
+_OF_XML = frozenset({"amp", "lt", "gt", "quot", "apos"})
+
+
+def _with_entities(text: str) -> tuple[str, list[str]]:
+    """The text with references to entities of HTML as characters, as feeds have them; and the names of those that nobody has
+    declared, or that stand elsewhere, which are left as they are written."""
+    declared = frozenset(_DECLARED.findall(text)) if "<!ENTITY" in text else frozenset()
+    unknown: dict[str, None] = {}
+
+    def replaced(piece: re.Match[str]) -> str:
+        name = piece["name"]
+        if name is None or name in _OF_XML or name in declared:
+            return piece[0]
+        if (characters := html5.get(f"{name};")) is not None:
+            return "".join(f"&#{ord(character)};" for character in characters)
+        unknown[name] = None
+        return f"&amp;{name};"
+
+    return (_PIECE.sub(replaced, text), list(unknown)) if "&" in text else (text, [])
 
 
 def _without_declaration(text: str) -> str:

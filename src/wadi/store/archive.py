@@ -23,7 +23,7 @@ from zlib_ng import zlib_ng
 from wadi.store.crash_points import Reached, unheard
 from wadi.urls import without_secret
 from wadi.web.coding import DAMAGED
-from wadi.web.messages import Headers, Hop, Reply, Request
+from wadi.web.messages import Headers, Hop, Reply, Request, header_text
 from wadi.web.pickled import pickled_by_value
 
 _FILE_BYTES = 1_000_000_000
@@ -162,7 +162,7 @@ def packed_reply(
     headers = [(n, _kept(n, v)) for n, v in reply.headers if n.lower() not in _HOP_HEADERS]
     headers.append(("Content-Length", str(len(reply.body))))
     lines = "".join(f"{key}: {value}\r\n" for key, value in headers)
-    head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("latin-1", "replace")
+    head = f"HTTP/1.1 {reply.status} {_phrase(reply.status)}\r\n{lines}\r\n".encode("utf-8", "replace")
     shown = base64.b32encode(digest or hashlib.sha256(reply.body).digest()).decode()
     hops = "".join(f"Wadi-Hop: {hop.status} {hop.url}\r\n" for hop in reply.hops)
     fields = f"WARC-Target-URI: {reply.url}\r\nWARC-Payload-Digest: sha256:{shown}\r\n{hops}{more}"
@@ -184,7 +184,7 @@ def _packed_request(reply: Reply, response: uuid.UUID, name: uuid.UUID) -> bytes
         f"{key}: {_LEFT_OUT if _SECRET_HEADERS.fullmatch(key) else value}\r\n" for key, value in request.headers
     )
     host = request.host.encode("idna", "replace").decode() if not request.host.isascii() else request.host
-    head = f"{request.method} {path} HTTP/1.1\r\nHost: {host}\r\n{lines}\r\n".encode("latin-1", "replace")
+    head = f"{request.method} {path} HTTP/1.1\r\nHost: {host}\r\n{lines}\r\n".encode("utf-8", "replace")
     fields = f"WARC-Target-URI: {without_secret(request.url)}\r\nWARC-Concurrent-To: <{response.urn}>\r\n"
     block = head + request.body
     return _packed(_record("request", block, "application/http; msgtype=request", reply.started_at, name, fields))
@@ -295,7 +295,7 @@ def _first_member(data: bytes) -> tuple[bytes, int] | None:
 
 
 def _fields(head: bytes) -> Headers:
-    lines = head.decode("latin-1").split("\r\n")[1:]
+    lines = map(header_text, head.split(b"\r\n")[1:])
     return tuple((name, value.strip()) for name, _, value in (line.partition(":") for line in lines))
 
 

@@ -10,6 +10,17 @@ from wadi.urls import host_of, normalised
 from wadi.web.pickled import pickled_by_value
 
 Headers = tuple[tuple[str, str], ...]
+
+
+def header_text(line: bytes) -> str:
+    """A line of a head as text: UTF-8 where it is that, as nearly all are beyond ASCII, else Latin-1, which any bytes are
+    (RFC 9110 §5.5)."""
+    try:
+        return line.decode("utf-8")
+    except UnicodeDecodeError:
+        return line.decode("latin-1")
+
+
 _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 
 

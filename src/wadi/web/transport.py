@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 from wadi.urls import without_secret
 from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
 from wadi.web.lag import Lag
-from wadi.web.messages import FetchFailed, Headers, Reply, Request
+from wadi.web.messages import FetchFailed, Headers, Reply, Request, header_text
 from wadi.web.secrets import Secrets
 from wadi.web.session import Cookie, Session
 
@@ -69,7 +69,7 @@ class _Coming:
         elif not line.strip():
             self._in_head = False
         elif self._in_head:
-            text = line.decode("utf-8", "surrogateescape")
+            text = header_text(line)
             name, _, value = text.partition(":")
             if text[0] in " \t" and self.fields:  # a line that goes on (RFC 9112 §5.2)
                 before = self.fields[-1]
