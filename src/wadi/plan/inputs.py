@@ -12,6 +12,7 @@ from wadi.plan.model import InputFile, InputRows, InputSecret, InputSequence, In
 from wadi.web.secrets import mark_of
 
 _MOST_NUMBERS = 1_000_000
+_MOST_BYTES = 100_000_000
 _SEPARATED = {".csv": ",;\t|", ".tsv": "\t"}
 
 
@@ -27,7 +28,18 @@ def resolved(inputs: Mapping[str, InputValue], name: str, folder: Path) -> Input
         return _sequence(value)
     if isinstance(value, InputSecret):
         return mark_of(name)
-    return read_file(folder / value.file) if isinstance(value, InputFile) else value
+    return read_file(_below(folder, value.file)) if isinstance(value, InputFile) else value
+
+
+def _below(folder: Path, name: str) -> Path:
+    """A file that a plan names: a plain one below the plan's own folder, since a plan may be somebody else's. Raises
+    BadInputFile."""
+    path = folder / name
+    if not path.resolve().is_relative_to(folder.resolve()):
+        raise BadInputFile(f"{name} lies outside the plan's folder: copy it there, or give its values by --input")
+    if path.exists() and not path.is_file():
+        raise BadInputFile(f"{path} is no plain file")
+    return path
 
 
 def _sequence(said: InputSequence) -> list[int]:
@@ -42,6 +54,8 @@ def _sequence(said: InputSequence) -> list[int]:
 def read_file(path: Path) -> InputRows | list[str]:
     """The rows of a CSV or TSV file as dicts of texts, or the lines of another file; empty ones are left out."""
     try:
+        if path.stat().st_size > _MOST_BYTES:
+            raise BadInputFile(f"{path} is larger than {_MOST_BYTES / 1e6:.0f} MB")
         text, _ = decoded(path.read_bytes())
     except FileNotFoundError as error:
         raise BadInputFile(f"no such file: {path}") from error

@@ -32,22 +32,28 @@ def files_of(folder: Path, address: str) -> list[Path]:
     name = unquote(address)
     path = folder / name
     if path.is_file():
-        return [path.resolve()]
+        return [_below(folder, path, name)]
     found = path.iterdir() if path.is_dir() else _fitting(folder, name)
     files = [entry for entry in found if entry.is_file() and not entry.name.startswith(".")]
     if not files:
         what = "holds no files" if path.is_dir() else "there is no such file" if "*" not in name else "no file fits"
         raise NoSuchFiles(f'"{name}": {what} (below {folder.resolve()})')
-    return sorted((file.resolve() for file in files), key=_in_order)
+    return sorted((_below(folder, file, name) for file in files), key=_in_order)
+
+
+def _below(folder: Path, path: Path, name: str) -> Path:
+    """The path without links, if it lies below the plan's folder: a plan may be somebody else's, and send on what it reads.
+    Raises NoSuchFiles."""
+    found = path.resolve()
+    if not found.is_relative_to(folder.resolve()):
+        raise NoSuchFiles(f'"{name}" lies outside the plan\'s folder: put the plan beside the files, or above them')
+    return found
 
 
 def _fitting(folder: Path, pattern: str) -> list[Path]:
     start = PurePosixPath(pattern)
-    if start.is_absolute():
-        folder, start = Path(start.anchor), start.relative_to(start.anchor)
-    # What leads up is no part of a pattern.
-    while start.parts[:1] == ("..",):
-        folder, start = folder / "..", PurePosixPath(*start.parts[1:])
+    if start.is_absolute() or ".." in start.parts:
+        raise NoSuchFiles(f'"{pattern}" leads out of the plan\'s folder: put the plan beside the files, or above them')
     return list(folder.glob(str(start))) if start.parts else []
 
 
