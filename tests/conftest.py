@@ -6,6 +6,7 @@ import asyncio
 import os
 import subprocess
 import sys
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -19,6 +20,8 @@ from hypothesis import settings
 # first use; time is measured in benchmarks, not here.
 settings.register_profile("suite", deadline=None, derandomize=True, database=None)
 settings.load_profile("suite")
+# Code that tests approve is not remembered on this machine.
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="wadi-tests-")
 ROOT = Path(__file__).parent.parent
 EXAMPLES = ROOT / "examples"
 

@@ -121,7 +121,10 @@ def plan_of(
     head = HEAD.replace('rest = "0s"', f'rest = "{rest}"').replace("retries = 0", f"retries = {retries}")
     head = head.replace("[manners]\n", f"[manners]\n{manners}\n")
     path.write_text(f"{top}\n{head}{plan}", "utf-8")
-    return with_limits(load_plan(path, {"site": site}), **limits)
+    loaded = load_plan(path, {"site": site})
+    if loaded.code is not None:
+        loaded.code.approve()
+    return with_limits(loaded, **limits)
 
 
 def items(*names: object, more: str = "") -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from pathlib import Path
 
 import pytest
@@ -67,3 +68,71 @@ def test_files_beside_a_plan_are_read(program: Program, below: Path) -> None:
     (below / "plan.toml").write_text(PLAN.format(inputs="", address='"*.html"'))
     done = program("run", "plan.toml", "-o", "-")
     assert (done.status, done.out.split()) == (0, ["name", "own"])
+
+
+CODE = 'open("ran", "w").close()\n\n\ndef twice(text):\n    return text * 2\n'
+WITH_CODE = 'code = "own.py"\n' + PLAN.format(inputs="", address='"own.html"').replace(
+    '"b"', '{ at = "b", clean = "call twice" }'
+)
+
+
+@pytest.fixture
+def with_code(below: Path) -> Path:
+    (below / "plan.toml").write_text(WITH_CODE)
+    (below / "own.py").write_text(CODE)
+    return below
+
+
+def test_code_of_a_plan_is_not_run_before_somebody_says_so(program: Program, with_code: Path) -> None:
+    assert program("lint", "plan.toml").status == 0
+    for command in (["run", "plan.toml", "-o", "-"], ["preview", "plan.toml"]):
+        done = program(*command)
+        assert (done.status, "[code-not-approved]" in done.err) == (2, True)
+    assert not (with_code / "ran").exists()
+    assert not (with_code / "runs").exists()
+    done = program("run", "plan.toml", "-o", "-", "--with-code")
+    assert (done.status, done.out.split()) == (0, ["name", "ownown"])
+    # It is remembered, by what the file holds.
+    assert program("run", "plan.toml", "-o", "-").status == 0
+    assert program("export", "plan", "-o", "-").out.split() == ["name", "ownown"]
+    (with_code / "own.py").write_text(CODE + "# changed\n")
+    assert program("run", "plan.toml", "-o", "-").status == 2
+
+
+def test_a_run_from_somewhere_else_runs_no_code(program: Program, with_code: Path) -> None:
+    assert program("run", "plan.toml", "--with-code").status == 0
+    (with_code / "ran").unlink()
+    program.environment["XDG_STATE_HOME"] = str(with_code / "elsewhere")
+    for command in (["verify", "plan"], ["export", "plan", "-o", "-"], ["report", "plan"], ["trace", "plan", "rows", "1"],
+                    ["resume", "plan"], ["reparse", "plan"], ["profile", "plan"]):  # fmt: skip
+        done = program(*command)
+        assert (done.status, "[code-not-approved]" in done.err) == (2, True), command
+    assert not (with_code / "ran").exists()
+
+
+def test_what_is_run_is_the_text_that_was_approved(program: Program, with_code: Path) -> None:
+    """What Python has compiled of another text before is not taken."""
+    import py_compile
+
+    evil = with_code / "evil.py"
+    evil.write_text('open("evil", "w").close()\ndef twice(text):\n    return text\n')
+    folder = with_code / "__pycache__"
+    folder.mkdir()
+    name = f"own.{sys.implementation.cache_tag}.pyc"
+    py_compile.compile(str(evil), str(folder / name), invalidation_mode=py_compile.PycInvalidationMode.UNCHECKED_HASH)
+    evil.unlink()
+    assert program("run", "plan.toml", "-o", "-", "--with-code").out.split() == ["name", "ownown"]
+    assert not (with_code / "evil").exists()
+
+
+@pytest.mark.parametrize(
+    ("text", "status", "telling"),
+    [("def twice(", 2, "own.py:1: SyntaxError"), ("import nothing_here\ndef twice(t): return t\n", 2, "ModuleNotFoundError"),
+     ("def other(t): return t\n", 2, 'no function "twice"'), ("if True:\n    def twice(t): return t\n", 0, "")],
+)  # fmt: skip
+def test_what_is_wrong_with_code_is_told(
+    program: Program, with_code: Path, text: str, status: int, telling: str
+) -> None:
+    (with_code / "own.py").write_text(text)
+    done = program("run", "plan.toml", "-o", "-", "--with-code")
+    assert (done.status, telling in done.err) == (status, True)

@@ -57,7 +57,7 @@ ROOMS = {
         "parquet row_issues seen spreadsheet visits writers"
     ),
     "web": (
-        "blocked client coding hosts hours lag local loops manners messages pace parameters pickled retry robots routed routes "
+        "blocked client coding hosts hours lag local loops manners messages pace parameters pickled private retry robots routed routes "
         "secrets session transport"
     ),
 }

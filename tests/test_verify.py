@@ -257,10 +257,10 @@ def test_columns_that_are_left_out_help_others_and_a_bad_row_function_says_how_o
     more += 'check = { where = ["flow >= 0"], columns = { flow = { minimum = 0 } } }\n'
     (program.folder / "springs.toml").write_text('code = "c.py"\n' + plan_text().replace(table, table + more))
     (program.folder / "c.py").write_text("def odd(row):\n    return row if row['name'] else row\n")
-    done = program("run", "springs.toml", "--input", f"site={site}", "-o", "s.csv")
+    done = program("run", "springs.toml", "--input", f"site={site}", "-o", "s.csv", "--with-code")
     assert (done.status, (program.folder / "s.csv").read_text().splitlines()[0]) == (0, "code,dekalitres"), done.err
     (program.folder / "c.py").write_text("def odd(row):\n    return row['nope']\n")
-    done = program("run", "springs.toml", "--input", f"site={site}")
+    done = program("run", "springs.toml", "--input", f"site={site}", "--with-code")
     assert done.status == 1
     assert "rejects   354 of 354 rows: odd() failed, line 2: KeyError: 'nope' (first on " in done.err
     assert "of springs are among the rejects: odd() failed" in program("verify", "springs").out

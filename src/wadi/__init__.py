@@ -36,11 +36,20 @@ if TYPE_CHECKING:
     from wadi.quality.verdict import Verdict
 
 
-def load_plan(path: str | Path, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
-    """The plan in a file; `inputs` go over its own. Raises wadi.WadiError with every mistake in it."""
+def load_plan(
+    path: str | Path, inputs: Mapping[str, InputValue] | None = None, *, with_code: bool = False
+) -> LoadedPlan:
+    """The plan in a file; `inputs` go over its own. Raises wadi.WadiError with every mistake in it.
+
+    `with_code` lets the plan's own Python file be run, now and from now on, as long as it stays as it is: look at it first. The
+    plan of somebody else may do with it whatever you may.
+    """
     from wadi.plan import reader
 
-    return reader.load_plan(path, inputs)
+    loaded = reader.load_plan(path, inputs)
+    if with_code and loaded.code is not None:
+        loaded.code.approve()
+    return loaded
 
 
 def run(plan: LoadedPlan, *, runs: str | Path = "runs", rows: int | None = None, pages: int | None = None) -> Run:

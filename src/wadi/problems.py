@@ -52,6 +52,7 @@ MEANINGS: dict[str, str] = {
     "bad-input-file": "A file of inputs is missing, empty, or not of the form that its ending says.",
     "too-many-starts": "The inputs combine to more start addresses than a run should have.",
     "unused-input": "An input that nothing in the plan uses.",
+    "code-not-approved": "The plan has Python code of its own, which was never run on this machine: it is run when you say so.",
     "bad-code": "The plan's Python file is missing or cannot be run, or lacks a function that the plan calls.",
     "bad-file-name": "The name for downloaded files leads out of their folder, or is the same for all.",
     "secret-in-plan": "A password or the like stands in the plan; it comes from the environment or the terminal.",
@@ -59,6 +60,7 @@ MEANINGS: dict[str, str] = {
     "no-rows": "The plan picks nothing: no page has fields.",
     # fetching
     "bad-url": "The address is no absolute http or https URL.",
+    "private-address": "A page of the open net leads to a private network, or to this machine: it is not asked for.",
     "unreachable": "No connection could be made to the host.",
     "timed-out": "The host did not answer within the time allowed.",
     "broken-off": "The reply ended before it was whole.",
@@ -218,7 +220,16 @@ def listed(words: Iterable[str], limit: int = 12) -> str:
     return ", ".join(all_words[:limit]) + more
 
 
+def escaped(text: str) -> str:
+    """Foreign text as a terminal may have it: control characters and marks of direction as escapes."""
+    return (
+        text
+        if text.isprintable()
+        else "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+    )
+
+
 def shortened(text: str, limit: int = 60) -> str:
     """Foreign text for a message: one line, control characters escaped, cut to `limit` characters."""
-    plain = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+    plain = escaped(text)
     return plain if len(plain) <= limit else plain[: limit - 1].rstrip("…") + "…"

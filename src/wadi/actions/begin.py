@@ -42,8 +42,9 @@ def begin(
     """A new run of a plan: its folder, its database with the start pages, and the plan as it is run.
 
     With `since` pages that the site says are unchanged are taken from that run. `reached` is told of crash points. Raises
-    RunError when there is no such run.
+    RunError when there is no such run, UsageError where the plan has code that was not approved.
     """
+    loaded.require_code()
     since_folder = find_run(since, Path(runs)) if since is not None else None
     remembers = ends_at_known(loaded) or any(table.history for table in loaded.plan.table.values())
     before = (since_folder or _newest(Path(runs), loaded)) if remembers else None

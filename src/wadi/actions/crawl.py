@@ -51,6 +51,7 @@ def crawl(
     in flight and comes within `stop_within_s` (a second one drops it), and the end says so; inside a running event loop it is
     raised. Raises CrawlError.
     """
+    run.loaded.require_code()
     with as_problems(run.folder):
         run.state.set_meta("end", None)
         run.state.set_meta("measures", None)

@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
 
 from wadi.page.document import Document, NotADocument, Parse, read_document
 from wadi.plan.starts import route_names, starts_of
@@ -276,7 +277,7 @@ def fetched(
 
 
 async def _fetch(request: Request, agent: str, secrets: Secrets) -> Reply:
-    client = _client(agent, secrets)
+    client = _client(urlsplit(request.url).hostname or "", agent, secrets)
     try:
         return await client.fetch(request)
     except FetchFailed as failure:
@@ -288,15 +289,18 @@ async def _fetch(request: Request, agent: str, secrets: Secrets) -> Reply:
         await client.close()
 
 
-def _client(agent: str, secrets: Secrets) -> Client:
+def _client(host: str, agent: str, secrets: Secrets) -> Client:
+    """A client for a page of a host, which may stand wherever it does."""
     from wadi.page.refresh import refresh_of
     from wadi.web.client import Client
     from wadi.web.hosts import Pace
     from wadi.web.manners import Throttle
+    from wadi.web.private import AddressGuard
     from wadi.web.retry import Retrying
     from wadi.web.transport import Bounds, HttpTransport
 
-    transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent, secrets=secrets)
+    guard = AddressGuard(frozenset({host.casefold()}))
+    transport = HttpTransport(bounds=Bounds(size_bytes=SIZE_LIMIT_BYTES), identity=agent, secrets=secrets, guard=guard)
     throttle = Throttle(Pace(0.2, 1), clock=time.monotonic, sleep=asyncio.sleep)
     return Client(transport, throttle, Retrying(retries=1), sent_on=refresh_of)
 

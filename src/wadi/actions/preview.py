@@ -140,6 +140,7 @@ def rehearse(
     `kind` wants pages of this kind only (those that lead there are read too). `near` says what on a page without rows is near to
     what was looked for. Raises CrawlError when no start can be read.
     """
+    loaded.require_code()
     with (
         contextlib.closing(
             Site(loaded, cache or PageCache(cache_folder()), fresh=fresh, credentials=credentials)

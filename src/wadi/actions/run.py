@@ -109,7 +109,8 @@ class Run:
 
     @cached_property
     def context(self) -> TableContext:
-        """What assembling the tables needs beside the run."""
+        """What assembling the tables needs beside the run. Raises UsageError where the plan has code that was not approved."""
+        self.loaded.require_code()
         named = next((table.hash_key_from for table in self.loaded.plan.table.values() if table.hash_key_from), None)
         key = os.environ.get(named, "") if named else str(self.state.meta("hash_key") or "")
         return TableContext(self.year, self.loaded.functions, key.encode())

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 import os
 import random
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from wadi.crawl.events import Event
 from wadi.crawl.login import Login
 from wadi.page.refresh import refresh_of
 from wadi.plan.fields import compiled
-from wadi.plan.local import is_of_files
+from wadi.plan.local import NoSuchFiles, is_of_files
 from wadi.plan.model import LoginPlan, RouteSecret
 from wadi.plan.parts import asks_of
 from wadi.plan.reader import LoadedPlan
@@ -26,6 +28,7 @@ from wadi.web.hosts import Pace
 from wadi.web.local import LocalTransport
 from wadi.web.manners import Throttle
 from wadi.web.parameters import expanded, filled
+from wadi.web.private import AddressGuard
 from wadi.web.retry import Retrying
 from wadi.web.routed import NamedTransport, RoutedTransport
 from wadi.web.routes import BadRoute, Routes, checked
@@ -66,9 +69,17 @@ def client_of(
     secrets = secrets_of(loaded, credentials)
     headers = (*said.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
 
+    guard = AddressGuard(_named_hosts(loaded, folder or loaded.folder), manners.private)
+
     def transport_by(route: str | None) -> HttpTransport:
         return HttpTransport(
-            bounds=bounds, identity=identity, session=session, secrets=secrets, headers=headers, route=route
+            bounds=bounds,
+            identity=identity,
+            session=session,
+            secrets=secrets,
+            headers=headers,
+            route=route,
+            guard=guard,
         )
 
     transport = _routed(loaded, transport_by, report)
@@ -87,6 +98,20 @@ def client_of(
     return Client(
         transport, throttle, policy, report=report, robots_agent=agent, rng=random.random, sent_on=refresh_of, keep=keep
     )
+
+
+_MOST_NAMED = 1000
+
+
+def _named_hosts(loaded: LoadedPlan, folder: Path) -> frozenset[str]:
+    """The hosts that the plan itself names: those of its first starts, and where it logs in."""
+    try:
+        urls = [start.request.url for start in itertools.islice(starts_of(loaded.plan, folder), _MOST_NAMED)]
+    except (NoSuchFiles, ValueError):
+        urls = []
+    if loaded.plan.login is not None and loaded.plan.login.address:
+        urls.append(str(filled(loaded.plan.login.address, fixed_inputs(loaded.plan.inputs))))
+    return frozenset((urlsplit(url).hostname or "").casefold() for url in urls)
 
 
 def _routed(

@@ -62,6 +62,7 @@ class Tracer:
     """Follows cells of a run."""
 
     def __init__(self, run: Run) -> None:
+        run.loaded.require_code()
         self._run = run
         self._plan = run.loaded.plan
         self._kinds = compile_kinds(self._plan, this_year=run.year, functions=run.loaded.functions)

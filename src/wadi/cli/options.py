@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
-from wadi.problems import Problem, UsageError
+from wadi.problems import Problem, UsageError, escaped
 
 if TYPE_CHECKING:
     from wadi.actions.open_page import OpenedPage
@@ -280,3 +280,35 @@ def _ask(question: str, secret: bool) -> str:
     from prompt_toolkit.output import create_output
 
     return PromptSession(output=create_output(sys.stderr)).prompt(f"{question}: ", is_password=secret)
+
+
+def add_code(parser: argparse.ArgumentParser) -> None:
+    """Add `--with-code` to a command that runs a plan's own code."""
+    parser.add_argument(
+        "--with-code",
+        action="store_true",
+        help="run the plan's own Python code without a question, and remember that it may run",
+    )
+
+
+_SHOWN_LINES = 60
+
+
+def ask_for_code(loaded: LoadedPlan, args: argparse.Namespace, err: TextIO) -> None:
+    """Show the plan's own code before its first run on this machine, and ask whether it is to run. Raises UsageError without a
+    terminal to ask at, or with no for an answer."""
+    code = loaded.code
+    if code is None or code.is_approved:
+        return
+    if not args.with_code and sys.stdin.isatty():
+        lines = code.text.splitlines()
+        print(f"{code.path} is code of the plan's own, and was never run here:\n", file=err)
+        for line in lines[:_SHOWN_LINES]:
+            print(f"  {escaped(line)}", file=err)
+        if len(lines) > _SHOWN_LINES:
+            print(f"  … {len(lines) - _SHOWN_LINES} more lines", file=err)
+        print("\nIt may do whatever you may. Run it? [y/N] ", end="", file=err, flush=True)
+        args.with_code = sys.stdin.readline().strip().casefold() in ("y", "yes")
+    if args.with_code:
+        code.approve()
+    loaded.require_code()

@@ -6,7 +6,16 @@ import argparse
 from collections import Counter
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_inputs, add_route, at_least_one, check_outputs, credentials_for, inputs_of
+from wadi.cli.options import (
+    add_code,
+    add_inputs,
+    add_route,
+    ask_for_code,
+    at_least_one,
+    check_outputs,
+    credentials_for,
+    inputs_of,
+)
 from wadi.cli.show import console, percent, plain, plural, rows_table, shown_size, standard_output, write_json
 from wadi.cli.status import Status
 from wadi.problems import shortened
@@ -42,6 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--fresh", action="store_true", help="ask the site again, even for pages that were read today")
     parser.add_argument("-o", "--output", metavar="FILE", help="write the rows of the first table there")
     parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
+    add_code(parser)
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -54,6 +64,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     check_outputs([args.output] if args.output else [], also=args.json)
     loaded = with_route(load_plan(args.plan, inputs_of(args.input)), args.route)
+    ask_for_code(loaded, args, err)
     if args.page_kind and args.page_kind not in loaded.plan.page:
         now = f"page kinds of the plan: {listed(loaded.plan.page)}"
         raise UsageError(Problem("unknown-page", f'--page-kind: there is no page kind "{args.page_kind}"', now=now))

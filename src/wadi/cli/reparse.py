@@ -9,8 +9,10 @@ from typing import TextIO
 
 from wadi.cli.options import (
     A_RUN,
+    add_code,
     add_outputs,
     add_runs,
+    ask_for_code,
     check_outputs,
     credentials_for,
     say_which,
@@ -41,6 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_runs(parser)
     parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
     parser.set_defaults(strict=False)
+    add_code(parser)
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -59,6 +62,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         say_which(old.chosen, args, err)
         path = args.plan or old.plan_folder / f"{old.plan_name}.toml"
         loaded = load_plan(path, old.given_inputs)
+        ask_for_code(loaded, args, err)
         began = time.perf_counter()
         with display(loaded.name, err, quiet=args.quiet) as report:
             new, done = reparse(old, loaded, args.runs, report=report)

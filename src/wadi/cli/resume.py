@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TextIO
 
-from wadi.cli.options import add_outputs, add_runs, check_outputs, credentials_for, say_which
+from wadi.cli.options import add_code, add_outputs, add_runs, ask_for_code, check_outputs, credentials_for, say_which
 from wadi.cli.run import LIMITS, add_limits, crawl_and_sum_up
 from wadi.cli.status import Status
 
@@ -35,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_outputs(parser)
     add_runs(parser)
     parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
+    add_code(parser)
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -47,6 +48,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         args.run or "", args.runs, reached=args.reached, **{name: getattr(args, name) for name in LIMITS}
     ) as opened:
         say_which(opened.chosen, args, err)
+        ask_for_code(opened.loaded, args, err)
         credentials = credentials_for(opened.loaded)
         if args.again:
             count = retry_pages(opened, args.again)

@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING, TextIO
 from wadi.cli.options import (
     a_size,
     a_time,
+    add_code,
     add_inputs,
     add_outputs,
     add_route,
     add_runs,
+    ask_for_code,
     at_least_one,
     check_outputs,
     credentials_for,
@@ -51,6 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_outputs(parser)
     add_runs(parser)
     parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
+    add_code(parser)
 
 
 def add_limits(parser: argparse.ArgumentParser) -> None:
@@ -77,6 +80,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     check_outputs(args.output, also=args.json)
     loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in LIMITS})
     loaded = with_route(loaded, args.route)
+    ask_for_code(loaded, args, err)
     credentials = credentials_for(loaded)
     with begin(loaded, args.runs, since=args.since, reached=args.reached) as begun:
         if args.table is not None:

@@ -397,6 +397,10 @@ class MannersPlan(Part):
         description="the reason why robots.txt need not be obeyed; without one it is obeyed (RFC 9309)",
     )
     language: str | None = Field(None, description="Accept-Language")
+    private: bool = Field(
+        False,
+        description="links and redirects may lead to private networks and this machine, though the plan begins elsewhere",
+    )
     referer: bool = Field(
         False,
         description="each request says which page led to it (RFC 9110 §10.1.3), to other hosts the site alone",

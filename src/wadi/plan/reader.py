@@ -15,7 +15,7 @@ from typing import Annotated, Any, Union, get_args, get_origin
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
-from wadi.plan.code import BadCode, Function, load_code
+from wadi.plan.code import BadCode, CodeNotApproved, Function, PlanCode
 from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
 from wadi.plan.model import PAGE_KEYS, InputValue, Plan
@@ -82,6 +82,27 @@ class LoadedPlan:
     @property
     def name(self) -> str:
         return FilePath(self.text.path).stem
+
+    @property
+    def code(self) -> PlanCode | None:
+        """The file with the analyst's own functions, if the plan has one."""
+        return self.functions if isinstance(self.functions, PlanCode) else None
+
+    def require_code(self) -> None:
+        """Run the plan's code, if it has some. Raises UsageError where it was not approved, PlanError where it fails."""
+        if self.code is None:
+            return
+        try:
+            missing = [name for _, name in _calls(self.plan) if name not in self.code.loaded]
+        except CodeNotApproved as error:
+            now = "--with-code  runs it, and remembers that;  in Python  load_plan(…, with_code=True)"
+            what = "the plan's own code, which was not approved on this machine"
+            raise UsageError(Problem("code-not-approved", what, Place(str(error)), now=now)) from error
+        except BadCode as error:
+            raise PlanError(self.text.problem("bad-code", ("code",), str(error))) from error
+        if missing:
+            what = f'{self.plan.code} has no function "{missing[0]}"'
+            raise PlanError(self.text.problem("bad-code", ("code",), what))
 
     def place(self, *path: str | int) -> str:
         """`springs.toml:25` for messages."""
@@ -224,7 +245,7 @@ def _functions(plan: Plan, text: PlanText) -> tuple[Mapping[str, Function], list
             text.problem("bad-code", path, "the code stands beside the plan: a name without a folder is wanted")
         ]
     try:
-        functions = load_code(FilePath(text.path).parent / plan.code)
+        functions = PlanCode(FilePath(text.path).parent / plan.code)
     except BadCode as error:
         return {}, [text.problem("bad-code", path, str(error))]
     wrong = []

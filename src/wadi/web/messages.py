@@ -117,6 +117,7 @@ Cause = Literal[
     "robots",
     "no-route",
     "route-withdrawn",
+    "private-address",
 ]
 """Why there is no page: a problem's code."""
 

@@ -5,16 +5,18 @@ from __future__ import annotations
 import asyncio
 import errno
 import functools
+import socket
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
 from wadi.urls import without_secret
 from wadi.web.coding import ACCEPTED, BadCoding, TooLarge, decoded
 from wadi.web.lag import Lag
 from wadi.web.messages import FetchFailed, Headers, Reply, Request, header_text
+from wadi.web.private import AddressGuard
 from wadi.web.secrets import Secrets
 from wadi.web.session import Cookie, Session
 
@@ -91,6 +93,11 @@ class _Coming:
         return next((value for key, value in self.fields if key.lower() == name), "")
 
 
+_PRIVATE = (
+    "it stands at an address of a private network, and the plan begins elsewhere (manners.private = true allows it)"
+)
+
+
 class HttpTransport:
     """HTTP/2 where a server offers it by TLS (RFC 9113 §3.2), else HTTP/1.1, with connections kept alive. Made inside a running
     event loop."""
@@ -104,10 +111,14 @@ class HttpTransport:
         secrets: Secrets = NO_SECRETS,
         headers: Headers = (),
         route: str | None = None,
+        guard: AddressGuard | None = None,
+        resolve: Iterable[str] = (),
     ) -> None:
         import pycurl
 
         self._bounds = bounds
+        self._guard = guard
+        self._resolve = list(resolve)
         self._own = session or Session()
         self._secrets = secrets
         self._transfers = pycurl.AsyncCurlMulti()
@@ -159,6 +170,8 @@ class HttpTransport:
         handle.setopt(pycurl.NOPROXY, "")
         handle.setopt(pycurl.SHARE, self._jar)
         handle.setopt(pycurl.COOKIEFILE, "")
+        if self._resolve:
+            handle.setopt(pycurl.RESOLVE, self._resolve)
         return handle
 
     async def send(self, request: Request, sent: Callable[[], None] = lambda: None) -> Reply:
@@ -183,9 +196,25 @@ class HttpTransport:
                 patience.reschedule(asyncio.get_running_loop().time() + self._bounds.first_byte_s)
             return int(pycurl.PREREQFUNC_OK)
 
+        refused: list[str] = []
+        made: list[socket.socket] = []
+
+        def opened(purpose: int, address: Any) -> Any:
+            family, kind, protocol, place = address
+            if self._guard is not None and self._guard.refuses(name, str(place[0])):
+                refused.append(str(place[0]))
+                return pycurl.SOCKET_BAD
+            made.append(socket.socket(family, kind, protocol))
+            return made[-1]  # libcurl works on a copy of it
+
         coming = _Coming(self._bounds.size_bytes, heard)
         handle = self._handle()
         try:
+            name = urlsplit(request.url).hostname or ""
+            if self._guard is not None and self._guard.refuses(name, name):
+                raise FetchFailed("private-address", f"{where}: {_PRIVATE}")
+            if self._guard is not None and not self._proxy:
+                handle.setopt(pycurl.OPENSOCKETFUNCTION, opened)
             self._prepare(handle, self._secrets.put_into(request) if self._secrets else request)
             handle.setopt(pycurl.PREREQFUNCTION, on_wire)
             handle.setopt(pycurl.HEADERFUNCTION, coming.take_line)
@@ -201,10 +230,14 @@ class HttpTransport:
             if coming.is_too_large:
                 raise FetchFailed("too-large", self._too_large(where)) from failure
             code, words = failure.args
+            if refused:
+                raise FetchFailed("private-address", f"{where}: {_PRIVATE} ({refused[0]})") from failure
             if code == pycurl.E_COULDNT_CONNECT and handle.getinfo(pycurl.OS_ERRNO) == errno.ECONNREFUSED:
                 words = "connection refused"
             raise self._failed(code, words, request, clock() - start) from failure
         finally:
+            for ours in made:
+                ours.close()
             coming.pieces = []  # the handle, which is kept, holds on to what takes its replies
             # What a plain GET sets, the next one sets again.
             self._idle.append(handle) if _is_plain(request) else handle.close()
