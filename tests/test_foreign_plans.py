@@ -136,3 +136,51 @@ def test_what_is_wrong_with_code_is_told(
     (with_code / "own.py").write_text(text)
     done = program("run", "plan.toml", "-o", "-", "--with-code")
     assert (done.status, telling in done.err) == (status, True)
+
+
+ABSURD = """
+wadi = 1
+{top}
+[start]
+page = "list"
+addresses = "own.html"
+[page.list]
+rows = "li"
+table = "rows"
+[page.list.fields]
+a = {field}
+"""
+
+
+@pytest.mark.parametrize(
+    ("top", "field", "code"),
+    [
+        ("x = " + "[" * 5000 + "]" * 5000, '"b"', "not-toml"),
+        ("x = " + "{a=" * 3000 + "1" + "}" * 3000, '"b"', "not-toml"),
+        ("x = " + "9" * 5000, '"b"', "not-toml"),
+        ("", '{ at = "b", find = "' + "(" * 500 + "a" + ")" * 500 + '" }', "bad-regex"),
+        ("", '{ at = "b", find = "' + "(a)" * 9000 + '" }', "bad-regex"),
+        ("", '"$' + "[?@.a" * 500 + "]" * 500 + '"', "bad-expression"),
+        ("", '".' + "//a[" * 600 + "b" + "]" * 600 + '"', "bad-expression"),
+        ("", '"' + ":not(" * 3000 + "b" + ")" * 3000 + '"', "bad-expression"),
+        ("", '{ at = "b", type = "number", adjust = "round 999999999" }', "bad-step"),
+        ("", '{ at = "b", type = "date", adjust = "add-days 999999999999" }', "bad-step"),
+        ("[manners]\npause = inf", '"b"', "wrong-value"),
+        ("[manners]\npause = 1e12", '"b"', "wrong-value"),
+        ("[limits]\ntime = '999999999h'", '"b"', "wrong-value"),
+    ],
+    ids=range(13),
+)
+def test_plans_of_absurd_size_are_refused(program: Program, below: Path, top: str, field: str, code: str) -> None:
+    (below / "plan.toml").write_text(ABSURD.format(top=top, field=field))
+    done = program("lint", "plan.toml", timeout=30)
+    assert (done.status, f"[{code}]" in done.err) == (2, True), done.err[:300]
+
+
+def test_values_that_steps_bring_beyond_all_bounds_are_unread_cells(program: Program, below: Path) -> None:
+    (below / "own.html").write_text("<li><b>2</b><li><b>3</b>")
+    field = '{ at = "b", type = "number", adjust = ["* 1e300", "* 1e300"] }'
+    (below / "plan.toml").write_text(ABSURD.format(top="", field=field + '\nd = "b"'))
+    done = program("run", "plan.toml", "-o", "-")
+    assert (done.status, done.out.split()) == (1, ["a,d", ",2", ",3"])
+    assert "[fault]" not in done.err

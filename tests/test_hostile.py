@@ -207,3 +207,22 @@ def test_patterns_of_robots_txt_are_matched_in_one_pass(rule: str, path: str, is
     began = time.monotonic()
     assert verdict_for(robots, f"http://h{path}", "wadi").allowed is is_allowed
     assert time.monotonic() - began < 1
+
+
+OBEYED = "v\u009b2J\u202ez\u2066"
+
+
+@pytest.mark.parametrize(
+    "command",
+    [["inspect", "page-0.html", "--plan", "-"], ["inspect", "page-0.html", "--json"], ["try", "page-0.html", "b", "--json"],
+     ["trace", "plan", "rows", "1", "--json"], ["trace", "plan", "rows", "1"], ["preview", "plan.toml", "--json"]],
+    ids=" ".join,
+)  # fmt: skip
+def test_what_a_terminal_would_obey_is_escaped(program: Program, tmp_path: Path, command: list[str]) -> None:
+    rows = "".join(f'<li class="r"><b title="{OBEYED}">{OBEYED}{number}</b>' for number in range(4))
+    _folder(tmp_path, [f"<title>{OBEYED}</title><ul>{rows}</ul>"])
+    if command[0] == "trace":
+        assert program("run", "plan.toml").status == 0
+    done = program(*command)
+    assert done.status == 0
+    assert not set(OBEYED) & set("\u009b\u202e\u2066") & set(done.out + done.err)

@@ -30,7 +30,7 @@ LOOSE = {"__init__", "__main__", "problems", "urls"}
 ROOMS = {
     "actions": "begin crawl export open_page preview readers reparse retry_pages run setup site trace",
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
-    "output phones points quick stages steps text times types units years",
+    "output patterns phones points quick stages steps text times types units years",
     "cli": (
         "compare demo export inspect lint main options preview profile progress reparse report resume run runs_ schema "
         "show status summary trace try_ verify"

@@ -7,6 +7,7 @@ Errors that end a command carry the problems they are about.
 from __future__ import annotations
 
 import difflib
+import re
 from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -227,6 +228,15 @@ def escaped(text: str) -> str:
         if text.isprintable()
         else "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
     )
+
+
+# Controls, marks of writing direction, line separators, halves of characters: what a terminal obeys, or cannot show.
+_OBEYED = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff]")
+
+
+def escaped_in_strings(text: str) -> str:
+    """JSON or TOML text whose strings hold what a terminal would obey as the escapes of both: `\\u009b`."""
+    return text if text.isascii() and "\x7f" not in text else _OBEYED.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
 def shortened(text: str, limit: int = 60) -> str:

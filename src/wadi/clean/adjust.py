@@ -10,6 +10,7 @@ import shlex
 from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta, timezone, tzinfo
 from decimal import ROUND_HALF_EVEN, Decimal
+from math import isinf
 from typing import Any
 
 from wadi.clean.errors import BadSetting, NotReadable
@@ -31,7 +32,12 @@ def _number(make: Callable[[Decimal, Decimal], Decimal]) -> Callable[[str], Adju
         def adjust(value: Any) -> Any:
             if isinstance(value, bool) or not isinstance(value, int | float):
                 raise NotReadable("formula-failed", f"{value!r} is no number to reckon with")
-            result = make(Decimal(repr(value)), other)
+            try:
+                result = make(Decimal(repr(value)), other)
+                if isinf(float(result)):
+                    raise OverflowError
+            except (ArithmeticError, OverflowError) as error:
+                raise NotReadable("formula-failed", f"{value!r} and {argument} give no number of 64 bits") from error
             return int(result) if isinstance(value, int) and result == result.to_integral_value() else float(result)
 
         return adjust
@@ -49,16 +55,27 @@ def _rounded(value: Decimal, digits: Decimal) -> Decimal:
     return value.quantize(Decimal(1).scaleb(-int(digits)), ROUND_HALF_EVEN)
 
 
+def _round(argument: str) -> Adjustment:
+    if not re.fullmatch(r"-?\d{1,2}", argument):
+        raise BadSetting("bad-step", f"{argument!r} is no number of digits after the point")
+    return _number(_rounded)(argument)
+
+
 def _days(argument: str) -> Adjustment:
     try:
         delta = timedelta(days=int(argument))
-    except ValueError as error:
-        raise BadSetting("bad-step", f"{argument!r} is no whole number of days") from error
+    except (ValueError, OverflowError) as error:
+        raise BadSetting("bad-step", f"{argument!r} is no whole number of days that a date can have") from error
 
     def adjust(value: Any) -> Any:
         if not isinstance(value, date):
             raise NotReadable("formula-failed", f"{value!r} is no date")
-        return value + delta
+        try:
+            return value + delta
+        except OverflowError as error:
+            raise NotReadable(
+                "formula-failed", f"{value!r} and {argument} days give no date of the calendar"
+            ) from error
 
     return adjust
 
@@ -101,7 +118,7 @@ ADJUSTMENTS: dict[str, tuple[Callable[[str], Adjustment], str, str]] = {
     "/": (_number(_divided), "NUMBER", "divided by NUMBER"),
     "+": (_number(lambda value, other: value + other), "NUMBER", "NUMBER added"),
     "-": (_number(lambda value, other: value - other), "NUMBER", "NUMBER taken away"),
-    "round": (_number(_rounded), "DIGITS", "rounded to DIGITS after the point, halves to even"),
+    "round": (_round, "DIGITS", "rounded to DIGITS after the point, halves to even"),
     "add-days": (_days, "DAYS", "of a date: so many days later; earlier when negative"),
     "in-zone": (_in_zone, "ZONE", "of a moment: the same in another zone: UTC, +02:00, Europe/Paris"),
     "call": (lambda name: called(name, {}), "FUNCTION", "what a function of the plan's code makes of the value"),

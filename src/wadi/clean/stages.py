@@ -5,7 +5,6 @@ Compiled once for each field. Every stage is a function with a name, so that a v
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -13,6 +12,7 @@ from typing import Any, NamedTuple
 from wadi.clean import quick
 from wadi.clean.adjust import Adjustment, adjustment_of
 from wadi.clean.errors import NotReadable
+from wadi.clean.patterns import pattern_of
 from wadi.clean.steps import Functions, step_of
 from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, moment_from_now
 
@@ -155,7 +155,7 @@ def _text_stages(recipe: Recipe) -> list[tuple[str, TextStage]]:
 
 
 def _find(pattern: str, missing: frozenset[str], group: str | int | None = None) -> TextStage:
-    expression = re.compile(pattern)
+    expression = pattern_of(pattern)
     if group is None:
         group = 1 if expression.groups else 0
 

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from urllib.parse import unquote
 
 from wadi.clean.errors import BadSetting, NotReadable
+from wadi.clean.patterns import BadPattern, pattern_of
 from wadi.problems import listed, nearest
 
 Step = Callable[[str], str]
@@ -80,9 +81,10 @@ def _substitute(pattern: str, new: str) -> Step:
 
 def _pattern(pattern: str) -> re.Pattern[str]:
     try:
-        return re.compile(pattern)
-    except re.error as error:
-        raise BadSetting("bad-step", f"regular expression {pattern!r}: {error}") from error
+        return pattern_of(pattern)
+    except BadPattern as error:
+        where = f" at position {error.position}" if error.position is not None else ""
+        raise BadSetting("bad-step", f"regular expression {pattern[:60]!r}: {error.what}{where}") from error
 
 
 def _count(symbol: str) -> Step:

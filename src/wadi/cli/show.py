@@ -8,7 +8,7 @@ import sys
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.problems import Problem, shortened
+from wadi.problems import Problem, escaped_in_strings, shortened
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -51,8 +51,7 @@ def show_problems(problems: Iterable[Problem], err: TextIO) -> None:
 
 def write_json(value: Any, out: TextIO) -> None:
     """A report for programs: one JSON value with the version of its form, indented."""
-    json.dump({"format": 1, **value}, out, ensure_ascii=False, indent=2, default=str)
-    out.write("\n")
+    out.write(escaped_in_strings(json.dumps({"format": 1, **value}, ensure_ascii=False, indent=2, default=str)) + "\n")
 
 
 def cell_text(value: Any) -> str:

@@ -196,17 +196,19 @@ class WorkerPool:
         self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None
     ) -> WorkerResult:
         """What a worker makes of a page that this process should not read: it is large, or takes long."""
-        answer = await self._answer((kind, reply, page, number, usual_bytes), reply, page, is_patient=True)
+        answer = await self._answer(
+            (kind, reply, page, number, usual_bytes), reply, page, is_patient=True, is_suspect=True
+        )
         return answer or self._ended(reply, page)
 
     async def _answer(
-        self, asked_of: tuple[Any, ...], reply: Reply, page: int, *, is_patient: bool
+        self, asked_of: tuple[Any, ...], reply: Reply, page: int, *, is_patient: bool, is_suspect: bool = False
     ) -> WorkerResult | None:
         if not self._lines:
             await self._connect()
         if is_patient:
             await asyncio.gather(*(line.ready for line in self._lines))
-        if not any(line.is_open for line in self._lines) and is_patient:
+        if is_suspect and not any(line.is_open for line in self._lines):
             await self._another()
         line = min(
             (worker for worker in self._lines if worker.is_open), key=lambda worker: len(worker.waiting), default=None

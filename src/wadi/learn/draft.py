@@ -14,7 +14,7 @@ from wadi.learn.look import Look, RowsFound
 from wadi.learn.outline import JsonRows
 from wadi.learn.selectors import expression_for
 from wadi.page.nodes import parent
-from wadi.problems import shortened
+from wadi.problems import escaped_in_strings, shortened
 from wadi.urls import NotAUrl, without_secret
 
 _SAMPLE_LETTERS = 40
@@ -135,4 +135,4 @@ def _table_name(path: str) -> str:
 
 def _text(text: str) -> str:
     """A text as TOML's basic string, whose escapes are those of JSON."""
-    return json.dumps(" ".join(text.split()), ensure_ascii=False).replace("\x7f", "\\u007f")
+    return escaped_in_strings(json.dumps(" ".join(text.split()), ensure_ascii=False))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import unicodedata
 from collections import defaultdict
@@ -28,6 +29,7 @@ from wadi.page.nodes import (
 )
 from wadi.page.text import is_hidden, text_of
 from wadi.plan.model import MISSING_TEXTS, PAGE_KEYS
+from wadi.problems import escaped_in_strings
 
 _MOST_ROWS = 60
 _MOST_FIELDS = 40
@@ -78,6 +80,8 @@ class _Spot:
 
 def quoted(text: str) -> str:
     """An expression as a TOML string, in the plainest quotes that hold it."""
+    if not text.isprintable():
+        return escaped_in_strings(json.dumps(text, ensure_ascii=False))
     if '"' not in text and "\\" not in text:
         return f'"{text}"'
     return f"'{text}'" if "'" not in text else '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'

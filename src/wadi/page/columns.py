@@ -166,11 +166,13 @@ def separator_of(text: str) -> str:
 def _workbook_lines(body: bytes, sheet: str | None) -> list[list[Any]]:
     import openpyxl
 
-    with zipfile.ZipFile(io.BytesIO(body)) as file:
-        if sum(info.file_size for info in file.infolist()) > _MOST_BYTES * 5:
-            raise BadColumns(f"unpacked it is larger than {_MOST_BYTES * 5 / 1e6:.0f} MB")
     try:
+        with zipfile.ZipFile(io.BytesIO(body)) as file:
+            if sum(info.file_size for info in file.infolist()) > _MOST_BYTES * 5:
+                raise BadColumns(f"unpacked it is larger than {_MOST_BYTES * 5 / 1e6:.0f} MB")
         book = openpyxl.load_workbook(io.BytesIO(body), read_only=True, data_only=True)
+    except BadColumns:
+        raise
     except Exception as error:  # whatever a damaged file makes the reader stumble over
         raise BadColumns(f"it is no workbook that can be read: {error}") from error
     try:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, Literal
 
+from wadi.clean.patterns import BadPattern, pattern_of
 from wadi.page import css, xpath
 from wadi.page.jsonpath import BadPath, compile_path
 from wadi.page.nodes import HtmlElement, JsonNode, Node, Scope
@@ -97,6 +98,8 @@ def compile_expression(text: str) -> Expression:
     except BadExpression as error:
         offset = None if error.offset is None else error.offset + start
         raise BadExpression(text, error.what, offset, error.now) from error
+    except RecursionError as error:
+        raise BadExpression(text, "it is nested too deeply", 0) from error
 
 
 def first_of(expressions: Sequence[Expression], scope: Scope, document: Document) -> list[Node]:
@@ -177,9 +180,9 @@ def _json_expression(text: str, body: str) -> Expression:
 
 def _regex_expression(text: str, body: str) -> Expression:
     try:
-        pattern = re.compile(body)
-    except re.error as error:
-        raise BadExpression(body, f"regular expression: {error.msg}", error.pos) from error
+        pattern = pattern_of(body)
+    except BadPattern as error:
+        raise BadExpression(body, f"regular expression: {error.what}", error.position) from error
     group = 1 if pattern.groups else 0
 
     def pick(scope: Any, document: Document) -> list[Node]:

@@ -21,14 +21,20 @@ _BYTES = {"B": 1, "kB": 1000, "KB": 1000, "MB": 1_000_000, "GB": 1_000_000_000}
 MISSING_TEXTS = ("", "-", "–", "—", "−", "?", "n/a", "N/A", "n. a.", "n.a.")
 
 
+_LONGEST_S = 10 * 366 * 86_400.0
+
+
 def duration_s(value: object) -> float:
     """Seconds of `500ms`, `2s`, `1.5m`, `2h`; a bare number counts as seconds."""
-    if isinstance(value, int | float) and not isinstance(value, bool) and value >= 0:
+    if isinstance(value, int | float) and not isinstance(value, bool) and 0 <= value <= _LONGEST_S:
         return float(value)
     found = _DURATION.fullmatch(value.strip()) if isinstance(value, str) else None
     if not found:
         raise PydanticCustomError("wrong-value", 'a length of time is wanted: "500ms", "2s", "5m", "1h"')
-    return float(found[1]) * _SECONDS[found[2]]
+    seconds = float(found[1]) * _SECONDS[found[2]]
+    if seconds > _LONGEST_S:
+        raise PydanticCustomError("wrong-value", "a length of time of at most 10 years is wanted")
+    return seconds
 
 
 def size_bytes(value: object) -> int:

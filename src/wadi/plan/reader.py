@@ -170,6 +170,8 @@ def _did_you_mean(path: FilePath) -> str:
 def _toml(source: str, path: str) -> dict[str, Any]:
     try:
         return tomllib.loads(source)
+    except RecursionError as error:
+        raise PlanError(Problem("not-toml", "not a plan: it is nested too deeply", Place(path))) from error
     except tomllib.TOMLDecodeError as error:
         message = str(error)
         found = _TOML_PLACE.search(message)
@@ -179,6 +181,8 @@ def _toml(source: str, path: str) -> dict[str, Any]:
         excerpt = shortened(lines[line - 1], 110) if line <= len(lines) else ""
         problem = Problem("not-toml", f"not TOML: {what[:1].lower()}{what[1:]}", Place(path, line, column), excerpt)
         raise PlanError(problem) from error
+    except ValueError as error:  # a whole number of thousands of digits
+        raise PlanError(Problem("not-toml", f"not a plan: {error}".partition(";")[0], Place(path))) from error
 
 
 def _model_of(

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import NotReadable
+from wadi.clean.patterns import pattern_of
 from wadi.plan.checks import BoundsPlan, CheckPlan, ColumnCheckPlan
 from wadi.quality.tables import TableSource
 from wadi.table.cells import flat, is_missing
@@ -72,7 +72,7 @@ def _sized(value: Any) -> Any:
 def _pattern(check: ColumnCheckPlan, context: Context) -> Breaks | None:
     if check.pattern is None:
         return None
-    matches = re.compile(check.pattern).fullmatch
+    matches = pattern_of(check.pattern).fullmatch
     return lambda value: any(matches(str(flat(member))) is None for member in _each(value))
 
 

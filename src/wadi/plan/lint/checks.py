@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import BadSetting
+from wadi.clean.patterns import BadPattern, pattern_of
 from wadi.clean.types import NUMERIC, TypeName
 from wadi.plan.checks import ColumnCheckPlan
 from wadi.plan.columns import columns, helper_columns, table_plan, yielded_tables
@@ -52,10 +52,10 @@ def _types(plan: Plan, table: str) -> dict[str, TypeName]:
 def _column(plan: Plan, text: PlanText, path: Path, check: ColumnCheckPlan, is_numeric: bool) -> Iterator[Finding]:
     if check.pattern is not None:
         try:
-            re.compile(check.pattern)
-        except re.error as error:
+            pattern_of(check.pattern)
+        except BadPattern as error:
             at = (*path, "pattern")
-            yield at, text.problem("bad-regex", at, f"regular expression: {error.msg}", inside=error.pos)
+            yield at, text.problem("bad-regex", at, f"regular expression: {error.what}", inside=error.position)
     for key in _NUMBERS_ONLY:
         if getattr(check, key) is not None and not is_numeric:
             at = (*path, key)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from wadi.clean.adjust import adjustment_of
 from wadi.clean.errors import BadSetting
 from wadi.clean.output import WRITTEN_OUT, asks_beyond, output_of
+from wadi.clean.patterns import BadPattern, pattern_of
 from wadi.clean.steps import step_of
 from wadi.clean.types import converter
 from wadi.page.expressions import BadExpression, compile_expression
@@ -98,10 +98,10 @@ def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
         yield at, text.problem("missing-key", at, "else says what map gives otherwise, but there is no map", key=True)
     if field.find is not None:
         try:
-            re.compile(field.find)
-        except re.error as error:
+            pattern_of(field.find)
+        except BadPattern as error:
             at = (*path, "find")
-            yield at, text.problem("bad-regex", at, f"regular expression: {error.msg}", inside=error.pos)
+            yield at, text.problem("bad-regex", at, f"regular expression: {error.what}", inside=error.position)
     yield from _steps(path, field, text)
     yield from _output((*path, "output"), field, text)
     yield from _parts(path, field, text)
@@ -156,8 +156,8 @@ def _parts(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding]:
         yield path, text.problem("missing-key", path, f'"{field.parent}" has parts, but no find', key=True, now=now)
         return
     try:
-        groups = re.compile(pattern).groupindex
-    except re.error:
+        groups = pattern_of(pattern).groupindex
+    except BadPattern:
         return
     if group not in groups:
         near = nearest(group, groups)

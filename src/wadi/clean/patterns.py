@@ -1,0 +1,30 @@
+"""Regular expressions of plans, compiled: whatever is wrong with one is told in the same way."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+
+_LONGEST = 10_000
+
+
+class BadPattern(ValueError):
+    """A regular expression that cannot be read: what is wrong, and where in it, if that is known."""
+
+    def __init__(self, what: str, position: int | None = None) -> None:
+        super().__init__(what)
+        self.what = what
+        self.position = position
+
+
+@lru_cache(maxsize=1024)
+def pattern_of(text: str) -> re.Pattern[str]:
+    """The expression compiled. Raises BadPattern."""
+    if len(text) > _LONGEST:
+        raise BadPattern(f"it has more than {_LONGEST:,} characters")
+    try:
+        return re.compile(text)
+    except re.error as error:
+        raise BadPattern(error.msg, error.pos) from error
+    except (RecursionError, OverflowError, MemoryError) as error:
+        raise BadPattern("it is nested too deeply, or repeats too often") from error
