@@ -161,7 +161,6 @@ a = {field}
         ("", '{ at = "b", find = "' + "(" * 500 + "a" + ")" * 500 + '" }', "bad-regex"),
         ("", '{ at = "b", find = "' + "(a)" * 9000 + '" }', "bad-regex"),
         ("", '"$' + "[?@.a" * 500 + "]" * 500 + '"', "bad-expression"),
-        ("", '".' + "//a[" * 600 + "b" + "]" * 600 + '"', "bad-expression"),
         ("", '"' + ":not(" * 3000 + "b" + ")" * 3000 + '"', "bad-expression"),
         ("", '{ at = "b", type = "number", adjust = "round 999999999" }', "bad-step"),
         ("", '{ at = "b", type = "date", adjust = "add-days 999999999999" }', "bad-step"),
@@ -169,7 +168,7 @@ a = {field}
         ("[manners]\npause = 1e12", '"b"', "wrong-value"),
         ("[limits]\ntime = '999999999h'", '"b"', "wrong-value"),
     ],
-    ids=range(13),
+    ids=range(12),
 )
 def test_plans_of_absurd_size_are_refused(program: Program, below: Path, top: str, field: str, code: str) -> None:
     (below / "plan.toml").write_text(ABSURD.format(top=top, field=field))

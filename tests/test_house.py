@@ -48,7 +48,7 @@ ROOMS = {
     "plan": "checks code columns fields inputs local model parts positions reader starts text ways",
     "plan/lint": "checks fields made pages secrets starts tables",
     "quality": (
-        "charts checks compare compare_runs drift figures files html measures pdf plan_changes profile report report_run "
+        "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile report report_run "
         "sources tables verdict verify_run walk words"
     ),
     "store": "archive crash_points faults folder history order outcome page_cache pages queue state stored view",

@@ -30,6 +30,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--against", metavar="RUN", help="tell drift against this run alone (default: the plan's earlier complete runs)"
     )
+    parser.add_argument(
+        "--deep", action="store_true", help="look whether the database and every stored reply are as they were written"
+    )
     parser.add_argument("--json", action="store_true", help="the findings as JSON on standard output")
     add_runs(parser)
 
@@ -41,7 +44,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)
-        verified = verify(opened, against=args.against)
+        verified = verify(opened, against=args.against, deep=args.deep)
         verdict = verified.verdict
         if args.json:
             found = {"plan": opened.plan_name, "run": str(opened.folder), **verdict.as_dict()}

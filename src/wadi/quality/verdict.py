@@ -101,6 +101,7 @@ class Facts:
     changed: Sequence[PlanChange] = ()
     unopened: Mapping[str, str] = field(default_factory=dict)
     may_be_empty: Set[str] = frozenset()
+    damage: Sequence[str] = ()
 
 
 @dataclass(frozen=True)
@@ -378,7 +379,15 @@ def _drift(facts: Facts) -> Iterator[Finding]:
         yield Finding(f"drift: {drift.measure}", drift.what, table=drift.table, column=drift.column)
 
 
+def _damage(facts: Facts) -> Iterator[Finding]:
+    if facts.damage:
+        count = len(facts.damage)
+        what = f"{count:,} part{'s' if count > 1 else ''} of the run {'are' if count > 1 else 'is'} not as they were written"
+        yield Finding("damaged", what, examples=tuple(facts.damage))
+
+
 RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
+    _damage,
     _end,
     _listings,
     _failures,

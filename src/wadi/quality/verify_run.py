@@ -16,6 +16,7 @@ from wadi.page.document import read_document
 from wadi.plan.columns import OUTCOMES, Column, table_plan
 from wadi.plan.ways import ways_in_vain
 from wadi.problems import WadiError
+from wadi.quality.damage import damage_of
 from wadi.quality.drift import MOST_RUNS, Drift, drifts
 from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
 from wadi.quality.plan_changes import PlanChange, change_between, comparable
@@ -42,12 +43,14 @@ class Verified:
     earlier: list[str]
 
 
-def verify(run: Run, *, against: str | None = None, walks: Walks | None = None) -> Verified:
+def verify(run: Run, *, against: str | None = None, walks: Walks | None = None, deep: bool = False) -> Verified:
     """Look at a run: completeness, the plan's checks, drift against the plan's earlier runs, or one of them alone.
 
     Its measures are kept with it, for later runs. `walks` are those over its tables, where some were written. Raises RunError
-    for a run to compare with that is not there.
+    for a run to compare with that is not there. `deep` looks whether all that the run keeps is as it was written, as well.
     """
+    if deep and (damage := list(damage_of(run))):
+        return _of_damaged(run, damage)
     walks = walks or Walks(run)
     looked = [walks.walked(name) for name in run.tables]
     profiles = [walk.profile() for walk in looked]
@@ -64,6 +67,12 @@ def verify(run: Run, *, against: str | None = None, walks: Walks | None = None) 
     facts = replace(facts, changed=[change for change in changes.values() if change])
     accounts = [(walk.source.name, list(walk.source.columns), walk.account) for walk in looked]
     return Verified(verdict_of(facts), profiles, accounts, measures, compared)
+
+
+def _of_damaged(run: Run, damage: list[str]) -> Verified:
+    """What there is to say of a run whose tables cannot be put together with trust."""
+    facts = Facts(end=run.end, tables=(), main_kinds=frozenset(), damage=damage)
+    return Verified(verdict_of(facts), [], [], Measures({}, {}), [])
 
 
 def _measures(run: Run, looked: Sequence[TableWalk], profiles: Sequence[TableProfile]) -> Measures:

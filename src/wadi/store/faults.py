@@ -10,6 +10,11 @@ from pathlib import Path
 
 from wadi.problems import CrawlError, Place, Problem
 
+
+class DamagedRows(sqlite3.DatabaseError):
+    """Rows that are not those that were written: the disk, or somebody, changed them."""
+
+
 _FULL = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EFBIG})
 _CLOSED = frozenset({errno.EROFS, errno.EACCES, errno.EPERM})
 _MAKE_ROOM = "make room; what was committed is kept"
@@ -35,6 +40,9 @@ def disk_problem(error: BaseException, folder: Path) -> Problem | None:
 
 def _database_problem(error: sqlite3.Error, folder: Path) -> Problem | None:
     place, said = Place(str(folder)), str(error)
+    if isinstance(error, DamagedRows):
+        now = "wadi verify --deep  says what is damaged;  wadi reparse  takes the rows again from the stored pages"
+        return Problem("damaged-run", said, place, now=now)
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF  # the low byte: https://www.sqlite.org/rescode.html
     if code == sqlite3.SQLITE_FULL:
         return Problem("disk-full", f"no room is left for the run's database: {said}", place, now=_MAKE_ROOM)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import struct
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -12,7 +13,7 @@ import orjson
 from wadi.store.outcome import Link, Purpose, Role, State
 from wadi.web.messages import Headers, Request
 
-SCHEMA_VERSION = 6
+SCHEMA_VERSION = 7
 SCHEMA = f"""
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
@@ -35,7 +36,7 @@ CREATE TABLE links (
 CREATE INDEX continued ON links (target) WHERE role = {Role.NEXT};
 CREATE TABLE rows (
     page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
-    count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB,
+    count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB, digest BLOB NOT NULL,
     PRIMARY KEY (page, name)) WITHOUT ROWID;
 CREATE TABLE files (
     page INTEGER PRIMARY KEY, path TEXT NOT NULL, size_bytes INTEGER NOT NULL, type TEXT NOT NULL, sha256 TEXT NOT NULL);
@@ -43,6 +44,16 @@ CREATE TABLE archived (file TEXT PRIMARY KEY, size INTEGER NOT NULL) WITHOUT ROW
 CREATE TABLE payloads (digest BLOB PRIMARY KEY, page INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE seen (listing BLOB NOT NULL, digest BLOB NOT NULL, PRIMARY KEY (listing, digest)) WITHOUT ROWID;
 """
+
+
+def rows_digest(*parts: bytes | None) -> bytes:
+    """What tells whether a page's rows are those that were written: of columns, cells, problems, several, parents."""
+    digest = hashlib.blake2b(digest_size=12)
+    for part in parts:
+        digest.update(b"\0" if part is None else b"%d:" % len(part) + part)
+    return digest.digest()
+
+
 START_PAGE = 0
 """The source of the links that the start addresses are."""
 STEP = struct.Struct(">I")

@@ -24,6 +24,7 @@ from wadi.store.pages import (
     START_PAGE,
     STEP,
     route_of,
+    rows_digest,
 )
 from wadi.store.queue import Queue
 from wadi.store.view import RunView
@@ -231,19 +232,17 @@ class _Transaction:
 
     def _keep_rows(self, page: int, rows: TableRows) -> None:
         problems = [(p.row, p.column, p.raw, p.code, p.what, p.why) for p in rows.problems]
+        parts = (
+            orjson.dumps(rows.columns),
+            orjson.dumps(rows.rows),
+            orjson.dumps(problems) if problems else None,
+            orjson.dumps(rows.several) if rows.several else None,
+            orjson.dumps(rows.parents) if rows.parents is not None else None,
+        )
+        columns, cells, *rest = parts
         self._db.execute(
-            "INSERT OR REPLACE INTO rows VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (
-                page,
-                rows.table,
-                rows.completes,
-                orjson.dumps(rows.columns),
-                len(rows.rows),
-                orjson.dumps(rows.rows),
-                orjson.dumps(problems) if problems else None,
-                orjson.dumps(rows.several) if rows.several else None,
-                orjson.dumps(rows.parents) if rows.parents is not None else None,
-            ),
+            "INSERT OR REPLACE INTO rows VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (page, rows.table, rows.completes, columns, len(rows.rows), cells, *rest, rows_digest(*parts)),
         )
 
     def page(

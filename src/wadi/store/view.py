@@ -11,6 +11,7 @@ from typing import Any
 import orjson
 
 from wadi.store.archive import Location
+from wadi.store.faults import DamagedRows
 from wadi.store.outcome import CellProblem, FailedPage, Purpose, Role, State, StatedTotal, StoredFile, TableRows
 from wadi.store.pages import (
     KNOWN,
@@ -20,6 +21,7 @@ from wadi.store.pages import (
     Page,
     PageRecord,
     page_of,
+    rows_digest,
 )
 from wadi.web.messages import Request
 
@@ -150,14 +152,16 @@ class RunView:
         ]
 
     def rows(self, page: int, table: str) -> TableRows | None:
-        """What a page gives to a table."""
+        """What a page gives to a table. Raises DamagedRows."""
         found = self._db.execute(
-            "SELECT columns, cells, completes, problems, several, parents FROM rows WHERE page = ? AND name = ?",
+            "SELECT columns, cells, completes, problems, several, parents, digest FROM rows WHERE page = ? AND name = ?",
             (page, table),
         ).fetchone()
         if found is None:
             return None
-        columns, cells, completes, problems, several, parents = found
+        columns, cells, completes, problems, several, parents, digest = found
+        if rows_digest(columns, cells, problems, several, parents) != digest:
+            raise DamagedRows(f"the rows of page {page} in table {table} are not those that were written")
         return TableRows(
             table,
             tuple(orjson.loads(columns)),
@@ -167,6 +171,21 @@ class RunView:
             orjson.loads(several) if several else {},
             orjson.loads(parents) if parents is not None else None,
         )
+
+    def places_of_rows(self) -> list[tuple[int, str]]:
+        """Pages and tables of all rows."""
+        return [(page, name) for page, name in self._db.execute("SELECT page, name FROM rows ORDER BY page, name")]
+
+    def replies(self) -> Iterator[tuple[int, str, Location]]:
+        """Number, URL and place of every stored reply."""
+        query = "SELECT id, url, file, offset, length FROM pages WHERE file IS NOT NULL ORDER BY id"
+        for page, url, *location in self._db.execute(query):
+            yield page, url, Location(*location)
+
+    def what_is_damaged(self) -> list[str]:
+        """What SQLite finds wrong with the database's own pages and indexes."""
+        found = [str(row[0]) for row in self._db.execute("PRAGMA integrity_check(20)")]
+        return [] if found == ["ok"] else found
 
     def file_of(self, kind: str, request: Request) -> tuple[State, StoredFile | None] | None:
         """What became of the download of a file; None when nothing asked for it."""
