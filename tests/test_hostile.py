@@ -226,3 +226,17 @@ def test_what_a_terminal_would_obey_is_escaped(program: Program, tmp_path: Path,
     done = program(*command)
     assert done.status == 0
     assert not set(OBEYED) & set("\u009b\u202e\u2066") & set(done.out + done.err)
+
+
+def test_cells_that_a_workbook_cannot_hold_are_counted(program: Program, tmp_path: Path) -> None:
+    _folder(tmp_path, [f"<ul><li><b>{'x' * 40_000}</b><li><b>short</b></ul>"])
+    done = program("run", "plan.toml", "-o", "rows.xlsx", "-o", "rows.csv")
+    assert done.status == 0
+    assert "rows.xlsx: cells cut, since a workbook's cell holds 32,767 characters: 1 of name" in done.err + done.out
+    assert "x" * 40_000 in (tmp_path / "rows.csv").read_text()
+
+
+def test_a_pause_that_a_site_asks_for_is_bounded() -> None:
+    for said, wanted in (("1e99", 3600.0), ("inf", None), ("nan", None), ("-4", 0.0), ("2.5", 2.5)):
+        robots = read_robots(f"User-agent: *\nCrawl-delay: {said}\nDisallow: /x\n".encode())
+        assert verdict_for(robots, "http://h/", "wadi").crawl_delay_s == wanted

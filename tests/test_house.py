@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -180,3 +181,15 @@ def test_the_version_is_one() -> None:
 
     project = tomllib.loads((SOURCE.parent.parent / "pyproject.toml").read_text("utf-8"))
     assert wadi.__version__ == project["project"]["version"]
+
+
+def test_every_promise_names_a_test_that_is_there() -> None:
+    """`SECURITY.md` names tests as `tests/FILE.py`: part of a name, part of a name."""
+    root = SOURCE.parent.parent
+    text = (root / "SECURITY.md").read_text("utf-8")
+    named = re.findall(r"`(tests/\w+\.py)`(?::((?: [\w-]+,?)+))?", text)
+    assert len(named) > 12
+    for file, parts in named:
+        content = (root / file).read_text("utf-8")
+        for part in parts.replace(",", " ").split():
+            assert part in content, f"{file} has no test of {part}"

@@ -20,6 +20,7 @@ MEANINGS: dict[str, str] = {
     "not-a-file": "A folder, or something else that is no plain file, stands where a file is wanted.",
     "not-readable": "The file is there, but the system does not let us read it.",
     "not-writable": "The output cannot be written: the folder is missing, read-only or full.",
+    "too-few-files": "The system lets a program open fewer files than a crawl needs.",
     "disk-full": "No room is left where the run or the output is written, or the disk fails.",
     "unknown-format": "The ending of an output file names no format that Wadi writes.",
     "bad-option": "An option of the command line has a value that it cannot have.",

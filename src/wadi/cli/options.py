@@ -209,9 +209,15 @@ def write_outputs(
     written: list[tuple[str, int]] = []
     armed: Counter[str] = Counter()
     source = walks.source if walks is not None else partial(source_of, run)
-    style = replace(style, noticed=lambda column, count: armed.update({column: count}))
+    long: Counter[str] = Counter()
+    style = replace(
+        style,
+        noticed=lambda column, count: armed.update({column: count}),
+        cut=lambda column, count: long.update({column: count}),
+    )
     for path in paths:
         armed.clear()
+        long.clear()
         if path == "-":
             named = source(run.known_table(table))
             out = standard_output()
@@ -222,6 +228,11 @@ def write_outputs(
         if armed:
             cells = ", ".join(f"{count:,} of {column}" for column, count in armed.items())
             report(f"{path}: cells that a spreadsheet would run as formulas: {cells}; --disarm puts ' before them")
+        if long:
+            cells = ", ".join(f"{count:,} of {column}" for column, count in long.items())
+            report(
+                f"{path}: cells cut, since a workbook's cell holds 32,767 characters: {cells}; .csv and .parquet hold all"
+            )
     return written
 
 

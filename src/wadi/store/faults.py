@@ -33,6 +33,9 @@ def disk_problem(error: BaseException, folder: Path) -> Problem | None:
         return Problem(
             "not-writable", f"it cannot be written: {error.strerror}", place, now="what was committed is kept"
         )
+    if error.errno in (errno.EMFILE, errno.ENFILE):
+        now = "ulimit -n  says how many files a program may have open; 256 are enough"
+        return Problem("too-few-files", f"no more files can be opened: {error.strerror}", place, now=now)
     if error.errno in (errno.EIO, errno.ENOENT):
         return Problem("damaged-run", f"the run's files cannot be used: {error.strerror}", place)
     return None

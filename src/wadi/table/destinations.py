@@ -128,7 +128,8 @@ def _write(out: BinaryIO, ending: str, packing: str, path: Path, sources: Sequen
         if ending == ".xlsx":
             from wadi.table.spreadsheet import workbook_file
 
-            return sum(workbook_file(inner, ((s.name, s.columns, s.rows()) for s in sources)).values())
+            tables = ((s.name, s.columns, s.rows()) for s in sources)
+            return sum(workbook_file(inner, tables, cut=style.cut).values())
         first = sources[0]
         return FORMATS[ending](inner, first.columns, first.rows(), style)
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, BinaryIO
 
 from wadi.clean.types import NUMERIC
@@ -26,9 +27,13 @@ _DATES = {"date": "yyyy-mm-dd", "datetime": "yyyy-mm-dd hh:mm:ss", "time": "hh:m
 
 
 def workbook_file(
-    out: BinaryIO, tables: Iterable[tuple[str, Sequence[Column], Iterable[list[Any]]]], most_rows: int = MOST_ROWS
+    out: BinaryIO,
+    tables: Iterable[tuple[str, Sequence[Column], Iterable[list[Any]]]],
+    most_rows: int = MOST_ROWS,
+    cut: Callable[[str, int], None] = lambda column, count: None,
 ) -> dict[str, int]:
-    """Every table on a sheet of its own, more than one where it has more than `most_rows`; returns rows by table.
+    """Every table on a sheet of its own, more than one where it has more than `most_rows`; returns rows by table. `cut` hears of
+    texts that are longer than a cell holds.
 
     Dates with a zone are written in their local time, since the format has no zones. Texts are never formulas.
     """
@@ -44,9 +49,23 @@ def workbook_file(
     counts: dict[str, int] = {}
     taken: set[str] = set()
     for name, columns, rows in tables:
-        counts[name] = _write_table(book, name, columns, rows, taken, most_rows)
+        counts[name] = _write_table(book, name, columns, _heard(columns, rows, cut), taken, most_rows)
     book.close()
     return counts
+
+
+def _heard(
+    columns: Sequence[Column], rows: Iterable[list[Any]], cut: Callable[[str, int], None]
+) -> Iterator[list[Any]]:
+    """The rows, and after the last one the word of what was too long."""
+    long: Counter[str] = Counter()
+    for row in rows:
+        for column, value in zip(columns, row, strict=True):
+            if value.__class__ in (str, list) and len(str(flat(value))) > MOST_CHARACTERS:
+                long[column.name] += 1
+        yield row
+    for name, count in long.items():
+        cut(name, count)
 
 
 def _write_table(

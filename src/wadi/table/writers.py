@@ -29,14 +29,15 @@ Rows = Iterable[list[Any]]
 @dataclass(frozen=True)
 class Style:
     """How a table is written: the mark between cells and a byte order mark of CSV; whether texts that a spreadsheet would run
-    are disarmed; what becomes of a database table that is there. `noticed` hears of texts that were not disarmed: the column,
-    and how many."""
+    are disarmed; what becomes of a database table that is there. `noticed` hears of texts that were not disarmed, `cut` of those
+    that are longer than a workbook's cell holds: the column, and how many."""
 
     delimiter: str = ","
     bom: bool = False
     disarm: bool = False
     into: str = "replace"
     noticed: Callable[[str, int], None] = lambda column, count: None
+    cut: Callable[[str, int], None] = lambda column, count: None
 
 
 PLAIN = Style()

@@ -18,8 +18,11 @@ def in_loop(work: Any, new_loop: Callable[[], asyncio.AbstractEventLoop] | None 
     try:
         asyncio.get_running_loop()
     except RuntimeError:
-        with asyncio.Runner(loop_factory=new_loop) as runner:
-            return runner.run(work)
+        try:
+            with asyncio.Runner(loop_factory=new_loop) as runner:
+                return runner.run(work)
+        finally:
+            work.close()  # where no loop could be made
     return _in_a_thread(work, new_loop)
 
 

@@ -16,6 +16,8 @@ SIZE_LIMIT_BYTES = 512_000
 """What of the file is read: at least 500 KiB (RFC 9309 §2.5)."""
 _LINE = re.compile(r"\s*([A-Za-z-]+)\s*:\s*(.*?)\s*(?:#.*)?$")
 _TOKEN = re.compile(r"[a-zA-Z_-]+")
+MOST_DELAY_S = 3600.0
+"""The longest pause between requests that a site may ask for so: beyond it a crawl stands still."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +125,7 @@ def _add_rule(group: Group, name: str, value: str, line: int) -> None:
         except ValueError:
             return
         if isfinite(seconds):
-            group.crawl_delay_s = max(0.0, seconds)
+            group.crawl_delay_s = min(max(0.0, seconds), MOST_DELAY_S)
     elif value:  # an empty path matches nothing (§2.2.2)
         group.rules.append(rule_of(name == "allow", value, line))
 
