@@ -40,7 +40,7 @@ def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> N
     program.environment |= {"MERROW_USER": MEMBER, "MERROW_WORD": PASSWORD}
     with standing_in(*(StandInProxy(region=region) for region in REGIONS.values())) as (north, south):
         program.environment |= {"NORTH_PROXY": north, "SOUTH_PROXY": south}
-        done = program("run", EXAMPLES / f"{name}.toml", "-i", f"site={site}", "-o", "out.jsonl")
+        done = program("run", EXAMPLES / f"{name}.toml", "-i", f"site={site}", "-o", "out.jsonl", "--with-code")
     assert done.status == 0, done.err
     assert _rows(program.folder / "out.jsonl") == TRUTHS[name](site)
     for plan, table in FURTHER_TRUTHS:
@@ -48,6 +48,8 @@ def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> N
             assert program("export", name, "--table", table, "-o", f"{table}.jsonl").status == 0
             assert _rows(program.folder / f"{table}.jsonl") == FURTHER_TRUTHS[plan, table](site)
     with Run.open(name, program.folder / "runs") as run:
+        if run.loaded.code is not None:
+            run.loaded.code.approve()
         assert [*_untraced(run)] == []
         assert _not_done_again(run) == TAKEN_AS_THEY_ARE.get(name, set())
         assert records_of(run.folder).count("response") >= run.pages()[State.DONE]

@@ -127,7 +127,7 @@ def test_what_is_run_is_the_text_that_was_approved(program: Program, with_code: 
 
 @pytest.mark.parametrize(
     ("text", "status", "telling"),
-    [("def twice(", 2, "own.py:1: SyntaxError"), ("import nothing_here\ndef twice(t): return t\n", 2, "ModuleNotFoundError"),
+    [("def twice(", 2, "own.py:1: SyntaxError"), ("import nothing_here\ndef twice(t): return t\n", 2, "ModuleNotFoundError"), ("1 / 0\ndef twice(t): return t\n", 2, "own.py:1: ZeroDivisionError"),
      ("def other(t): return t\n", 2, 'no function "twice"'), ("if True:\n    def twice(t): return t\n", 0, "")],
 )  # fmt: skip
 def test_what_is_wrong_with_code_is_told(

@@ -5,16 +5,16 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
+from wadi.clean.errors import BadSetting
+
 _LONGEST = 10_000
 
 
-class BadPattern(ValueError):
+class BadPattern(BadSetting):
     """A regular expression that cannot be read: what is wrong, and where in it, if that is known."""
 
     def __init__(self, what: str, position: int | None = None) -> None:
-        super().__init__(what)
-        self.what = what
-        self.position = position
+        super().__init__("bad-regex", what, offset=position)
 
 
 @lru_cache(maxsize=1024)

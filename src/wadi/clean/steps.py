@@ -83,7 +83,7 @@ def _pattern(pattern: str) -> re.Pattern[str]:
     try:
         return pattern_of(pattern)
     except BadPattern as error:
-        where = f" at position {error.position}" if error.position is not None else ""
+        where = f" at position {error.offset}" if error.offset is not None else ""
         raise BadSetting("bad-step", f"regular expression {pattern[:60]!r}: {error.what}{where}") from error
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import re
 import sys
 from datetime import date
 from typing import TYPE_CHECKING, Any, Literal, TextIO, get_args, get_origin
@@ -129,13 +128,12 @@ def _field(expression: str | None, args: argparse.Namespace) -> tuple[str, Field
     try:
         return field_of(expression, keys, date.today().year)  # noqa: DTZ011
     except BadSetting as error:
-        raise UsageError(Problem(error.code, error.what, now=error.now)) from error
+        where = f"--find {args.field_find!r}: " if error.code == "bad-regex" else ""
+        raise UsageError(Problem(error.code, where + error.what, now=error.now)) from error
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         what = f"--{first['loc'][0]} {first['input']!r}: {first['msg'][:1].lower()}{first['msg'][1:]}"
         raise UsageError(Problem("bad-option", what)) from error
-    except re.error as error:
-        raise UsageError(Problem("bad-regex", f"--find {args.field_find!r}: {error}")) from error
 
 
 def _value(key: str, given: Any) -> Any:

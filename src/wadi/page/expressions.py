@@ -182,7 +182,7 @@ def _regex_expression(text: str, body: str) -> Expression:
     try:
         pattern = pattern_of(body)
     except BadPattern as error:
-        raise BadExpression(body, f"regular expression: {error.what}", error.position) from error
+        raise BadExpression(body, f"regular expression: {error.what}", error.offset) from error
     group = 1 if pattern.groups else 0
 
     def pick(scope: Any, document: Document) -> list[Node]:

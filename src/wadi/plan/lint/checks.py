@@ -55,7 +55,7 @@ def _column(plan: Plan, text: PlanText, path: Path, check: ColumnCheckPlan, is_n
             pattern_of(check.pattern)
         except BadPattern as error:
             at = (*path, "pattern")
-            yield at, text.problem("bad-regex", at, f"regular expression: {error.what}", inside=error.position)
+            yield at, text.problem("bad-regex", at, f"regular expression: {error.what}", inside=error.offset)
     for key in _NUMBERS_ONLY:
         if getattr(check, key) is not None and not is_numeric:
             at = (*path, key)

@@ -101,7 +101,7 @@ def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
             pattern_of(field.find)
         except BadPattern as error:
             at = (*path, "find")
-            yield at, text.problem("bad-regex", at, f"regular expression: {error.what}", inside=error.position)
+            yield at, text.problem("bad-regex", at, f"regular expression: {error.what}", inside=error.offset)
     yield from _steps(path, field, text)
     yield from _output((*path, "output"), field, text)
     yield from _parts(path, field, text)
