@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from decimal import Decimal
 from functools import lru_cache
@@ -42,6 +43,11 @@ _MINOR: dict[str, list[str]] = {
 """Signs of a hundredth."""
 _WORDS = frozenset("ALL BAD BAM BAN BOB COP CUP GEL LAK MAD MOP PEN RON SIT SOS STD TOP TRY".split())
 """Codes that are words as well: they count where the column's locale or currency has them."""
+_EXACT = {"km": "KM", "ft": "Ft", "rm": "RM", "rp": "Rp", "r": "R", "p": "p", "l": "L"}
+"""Signs of letters that are units in another case."""
+_PLAIN_CODES = frozenset("EUR USD GBP CHF JPY CAD AUD NZD SEK NOK DKK ISK PLN CZK HUF RUB UAH INR CNY KRW ILS THB BRL MXN SGD "
+                         "HKD ZAR AED SAR".split())  # fmt: skip
+"""Codes that stand for nothing else in a text."""
 _NO_MONEY = frozenset({"XXX", "XTS"})
 
 
@@ -57,6 +63,26 @@ class Named(NamedTuple):
 def codes() -> frozenset[str]:
     """The codes of ISO 4217, those of former currencies among them."""
     return frozenset(str(code) for code in locale_of("en").currencies) - _NO_MONEY
+
+
+def is_sign_like(word: str) -> bool:
+    """Whether a word looks like a currency, known or not: it has a sign of one, or is three capital letters."""
+    return any(unicodedata.category(char) == "Sc" for char in word) or re.fullmatch("[A-Z]{3}", word) is not None
+
+
+@lru_cache(maxsize=1)
+def _told() -> re.Pattern[str]:
+    words = [word for word in ("kr", *_USUAL) if word.isalpha() and (len(word) > 1 or not word.isascii())]
+    exact = [_EXACT.get(word, word) for word in words]
+    return re.compile(rf"(?<![^\W\d_])(?:{'|'.join(map(re.escape, exact))})(?![^\W\d_])", re.IGNORECASE)
+
+
+def names_currency(text: str) -> bool:
+    """Whether a currency is named in a text, by a sign or by a code that is no word as well."""
+    words = re.findall("[A-Za-z]+", text)
+    if any(word in _PLAIN_CODES for word in words) or any(unicodedata.category(char) == "Sc" for char in text):
+        return True
+    return any(named(found, None, None) is not None for found in _told().findall(text))
 
 
 @lru_cache(maxsize=64)
@@ -89,6 +115,8 @@ def named(sign: str, locale: str | None, currency: str | None) -> Named | None:
 
 def _by_table(bare: str) -> Named | None:
     key = bare.casefold()
+    if key in _EXACT and bare != _EXACT[key]:
+        return None
     if key in _MINOR:
         return Named(
             tuple(_MINOR[key]), is_usual=len(_MINOR[key]) == 1 and key not in ("p", "gr"), part=Decimal("0.01")

@@ -14,7 +14,7 @@ from decimal import Decimal
 from typing import NamedTuple
 
 from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
-from wadi.clean.currencies import Named, codes, named, settled
+from wadi.clean.currencies import Named, codes, is_sign_like, named, settled
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.locales import Separators, locale_of, marks_of, scales_of
 from wadi.clean.numbers import NumberWriting, PlainNumber, as_float, end_of, negated, plain_value
@@ -23,12 +23,6 @@ from wadi.clean.text import latin_digits
 _EVEN = re.compile(r"(?<=\d)(?:[.,:]\s?[-–—]{1,2}|/-)(?=\D|$)")
 _OPEN_END = re.compile(r"^[^.,]*\d(?:[.,]\d{3})*\s?[-\u2212–](?=\D*$)(?!\s?\d)")
 _OUTSIDE = re.compile(r"([^\d()]*)\(([^()]*\d[^()]*)\)([^\d()]*)")
-_UNKNOWN_SIGN = re.compile(r"[$€£¥₹₽₩₪₫₴₺฿₦₱₸₮₾₼֏៛₭৳₡₲₵¢₿]|^[A-Z]{3}$")
-_CODE = re.compile(r"(?<![A-Za-z])([A-Z]{3})(?![A-Za-z])")
-_SIGNS = re.compile(r"[$€£¥₹₽₩₪₫₴₺฿₦₱₸₮₾₼֏៛₭৳₡₲₵¢円元]|\b(?:zł|Kč|kr|Ft|CHF|Fr\.)(?!\w)|\beuros?\b", re.IGNORECASE)
-_PLAIN_CODES = frozenset({"EUR", "USD", "GBP", "CHF", "JPY", "CAD", "AUD", "NZD", "SEK", "NOK", "DKK", "ISK", "PLN", "CZK",
-                          "HUF", "RUB", "UAH", "INR", "CNY", "KRW", "ILS", "THB", "BRL", "MXN", "SGD", "HKD", "ZAR", "AED",
-                          "SAR"})  # fmt: skip
 _SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "MM": 6}
 """Letters for millions and more that stand at sums of money alone, in English."""
 
@@ -40,11 +34,6 @@ class _Sum(NamedTuple):
     scale: Decimal
     names: tuple[Named, ...]
     has_end: bool
-
-
-def names_currency(text: str) -> bool:
-    """Whether a currency is named in a text, by a sign or by a code that is no word as well."""
-    return any(code in _PLAIN_CODES for code in _CODE.findall(text)) or _SIGNS.search(text) is not None
 
 
 def money_reader(writing: NumberWriting, currency: str | None = None) -> Callable[[str], list[float | str | None]]:
@@ -125,7 +114,7 @@ def _names(
     nearest = -1 if place == "before" else 0
     if (name := found[nearest]) is not None:
         return [name]
-    return None if _UNKNOWN_SIGN.search(words[nearest]) is not None else []
+    return None if is_sign_like(words[nearest]) else []
 
 
 def _currency(

@@ -235,6 +235,8 @@ def _by_parts(
 
 _BOUNDARY = re.compile(r"(?<=[\s日일.,])(?=[^\s,])|(?<=年)(?=\d)")
 _MOST_BOUNDARIES = 20
+_DAY_THEN_CLOCK = re.compile(r"(\S.*?\d{2,4}\.?),?\s+(\d{1,2}:\d{2}(?::\d{2})?(?:\s?[AaPp]\.?[Mm]\.?)?)")
+"""As nearly all are written; tried first, and no other way than those below."""
 _CLOCK_LIKE = re.compile(
     r"\D{0,12}\d{1,2}(?:\s?[:.h時时시]\s?\d{2}(?!\d)[^/]{0,24}|\s*[^\W\d_][^\d/]{0,12}(?:[A-Z]{0,3}[+-]\d.*)?)|noon|midday|midnight",
     re.IGNORECASE,
@@ -243,6 +245,8 @@ _CLOCK_LIKE = re.compile(
 
 def _splits(plain: str) -> Iterator[tuple[str, str]]:
     """What may be a date, and what looks like a time behind or before it, the words between them left out."""
+    if (usual := _DAY_THEN_CLOCK.fullmatch(plain)) is not None:
+        yield usual[1], usual[2]
     for number, boundary in enumerate(_BOUNDARY.finditer(plain)):
         if number > _MOST_BOUNDARIES:
             return

@@ -13,11 +13,12 @@ from typing import NamedTuple
 
 from wadi.clean.amounts import longest_first, scaled
 from wadi.clean.contacts import read_email
+from wadi.clean.currencies import names_currency
 from wadi.clean.dates import date_reader
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.from_now import moment_from_now
 from wadi.clean.locales import locale_of, scales_of, separators
-from wadi.clean.money import money_reader, names_currency
+from wadi.clean.money import money_reader
 from wadi.clean.numbers import NumberWriting, PlainNumber, value_reader
 from wadi.clean.points import point_reader
 from wadi.clean.times import datetime_reader
