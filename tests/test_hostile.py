@@ -70,7 +70,8 @@ def test_an_interrupt_is_heard_while_a_page_is_read(program: Program, tmp_path: 
     _folder(tmp_path, [f"<ul><li><b>{EVIL}</b></ul>"], find="'(a+)+$'")
     (tmp_path / "plan.toml").write_text((tmp_path / "plan.toml").read_text().replace('"2s"', '"60s"'))
     process = program.start("run", "plan.toml", "-o", "rows.csv")
-    time.sleep(4)
+    while not any(b'"queued"' in log.read_bytes() for log in tmp_path.glob("runs/plan/*/run.log")):
+        assert process.poll() is None
     began = time.monotonic()
     process.send_signal(signal.SIGINT)
     assert process.stderr is not None

@@ -97,9 +97,17 @@ def addressed(url: str) -> str:
         return url  # what is no URL is known by what it is
 
 
-@lru_cache(maxsize=2048)
+_AUTHORITY = re.compile(r"[^/?#]*//[^/?#]*")
+
+
 def host_of(url: str) -> str:
     """`host:port` of a URL, the unit that manners are kept for; of local files `files`."""
+    found = _AUTHORITY.match(url)
+    return _host_of(found[0] if found is not None else url)
+
+
+@lru_cache(maxsize=8192)
+def _host_of(url: str) -> str:
     parts = urlsplit(url)
     if parts.scheme == LOCAL:
         return "files"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -16,7 +16,7 @@ from wadi.crawl.previous_run import PreviousRun
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.local import NoSuchFiles
 from wadi.plan.reader import LoadedPlan, with_limits
-from wadi.plan.starts import starts_of
+from wadi.plan.starts import Start, starts_of
 from wadi.problems import Problem, UsageError
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.faults import as_problems
@@ -38,11 +38,13 @@ def begin(
     now: datetime | None = None,
     since: str | None = None,
     reached: Reached = unheard,
+    noted: Callable[[int], None] = lambda count: None,
 ) -> Run:
     """A new run of a plan: its folder, its database with the start pages, and the plan as it is run.
 
-    With `since` pages that the site says are unchanged are taken from that run. `reached` is told of crash points. Raises
-    RunError when there is no such run, UsageError where the plan has code that was not approved.
+    With `since` pages that the site says are unchanged are taken from that run. `reached` is told of crash points, `noted` how
+    many start addresses there are so far. Raises RunError when there is no such run, UsageError where the plan has code that was not
+    approved.
     """
     loaded.require_code()
     since_folder = find_run(since, Path(runs)) if since is not None else None
@@ -54,7 +56,7 @@ def begin(
     folder = new_folder(Path(runs), loaded.name, began)
     try:
         with as_problems(folder):
-            return Run(folder, loaded, _begun(folder, loaded, began, since_folder, before, reached))
+            return Run(folder, loaded, _begun(folder, loaded, began, since_folder, before, reached, noted))
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise
@@ -90,7 +92,13 @@ def _limits_of(loaded: LoadedPlan) -> dict[str, Any]:
 
 
 def _begun(
-    folder: Path, loaded: LoadedPlan, began: datetime, since: Path | None, before: Path | None, reached: Reached
+    folder: Path,
+    loaded: LoadedPlan,
+    began: datetime,
+    since: Path | None,
+    before: Path | None,
+    reached: Reached,
+    noted: Callable[[int], None],
 ) -> RunState:
     """A new run's folder filled: the plan and its code as they are run, the database with what the run is and its starts."""
     (folder / PLAN).write_text(loaded.source, "utf-8")
@@ -114,13 +122,23 @@ def _begun(
     state.set_meta("wadi", __version__)
     state.set_meta("hash_key", secrets.token_hex(16))
     try:
-        starts = starts_of(loaded.plan, loaded.folder)
+        starts = _counted(starts_of(loaded.plan, loaded.folder), noted)
         state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts)
     except NoSuchFiles as error:
         raise no_such_files(error) from error
     state.close()
     unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
     return RunState.open(folder / DATABASE, reached)
+
+
+_NOTED_EVERY = 1000
+
+
+def _counted(starts: Iterator[Start], noted: Callable[[int], None]) -> Iterator[Start]:
+    for count, start in enumerate(starts, start=1):
+        yield start
+        if count % _NOTED_EVERY == 0:
+            noted(count)
 
 
 def no_such_files(error: NoSuchFiles) -> UsageError:

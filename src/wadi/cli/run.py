@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import time
+from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, TextIO
 
@@ -82,10 +84,27 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     loaded = with_route(loaded, args.route)
     ask_for_code(loaded, args, err)
     credentials = credentials_for(loaded)
-    with begin(loaded, args.runs, since=args.since, reached=args.reached) as begun:
+    noted = _noted(loaded.name, args, err)
+    with begin(loaded, args.runs, since=args.since, reached=args.reached, noted=noted) as begun:
         if args.table is not None:
             begun.assembly(args.table)
         return crawl_and_sum_up(begun, args, out, err, credentials)
+
+
+_SAID_EVERY_S = 3.0
+
+
+def _noted(name: str, args: argparse.Namespace, err: TextIO) -> Callable[[int], None]:
+    """Says now and then how many start addresses there are so far, where they are so many that this takes its time."""
+    said = time.monotonic()
+
+    def note(count: int) -> None:
+        nonlocal said
+        if not args.quiet and time.monotonic() - said >= _SAID_EVERY_S:
+            said = time.monotonic()
+            print(f"{name}: {count:,} start addresses so far", file=err, flush=True)
+
+    return note
 
 
 def crawl_and_sum_up(

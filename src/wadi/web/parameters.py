@@ -7,12 +7,15 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 from urllib.parse import parse_qsl, quote, quote_plus, urlsplit, urlunsplit
 
 import orjson
 
 from wadi.web.messages import Request
+
+if TYPE_CHECKING:
+    import uritemplate
 
 Post = Literal["form", "json"]
 Pairs = Sequence[tuple[str, str]]
@@ -163,9 +166,14 @@ def filled(value: Any, names: Mapping[str, Any]) -> Any:
 
 def expanded(template: str, values: Mapping[str, Any]) -> str:
     """A URI Template (RFC 6570) filled in; names without a value are left out."""
+    return str(_template(template).expand({name: written(value) for name, value in values.items()}))
+
+
+@lru_cache(maxsize=256)
+def _template(template: str) -> uritemplate.URITemplate:
     import uritemplate
 
-    return str(uritemplate.expand(template, {name: written(value) for name, value in values.items()}))
+    return uritemplate.URITemplate(template)
 
 
 def names_in(value: Any) -> set[str]:
