@@ -43,8 +43,8 @@ def begin(
     """A new run of a plan: its folder, its database with the start pages, and the plan as it is run.
 
     With `since` pages that the site says are unchanged are taken from that run. `reached` is told of crash points, `noted` how
-    many start addresses there are so far. Raises RunError when there is no such run, UsageError where the plan has code that was not
-    approved.
+    many start addresses there are so far. Raises RunError when there is no such run, UsageError where the plan has code that was
+    not approved.
     """
     loaded.require_code()
     since_folder = find_run(since, Path(runs)) if since is not None else None
