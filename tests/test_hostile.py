@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import signal
+import subprocess
 import time
 import zipfile
 from pathlib import Path
@@ -241,3 +242,13 @@ def test_a_pause_that_a_site_asks_for_is_bounded() -> None:
     for said, wanted in (("1e99", 3600.0), ("inf", None), ("nan", None), ("-4", 0.0), ("2.5", 2.5)):
         robots = read_robots(f"User-agent: *\nCrawl-delay: {said}\nDisallow: /x\n".encode())
         assert verdict_for(robots, "http://h/", "wadi").crawl_delay_s == wanted
+
+
+def test_looking_at_a_page_is_ended_at_once(program: Program, tmp_path: Path) -> None:
+    (tmp_path / "page.html").write_text("<ul>" + "<li><b>x</b>" * 30_000 + "</ul>")
+    process = program.start("try", "page.html", "//li[count(preceding::li) > 29990]")
+    with pytest.raises(subprocess.TimeoutExpired):
+        process.communicate(timeout=4)
+    process.send_signal(signal.SIGINT)
+    process.communicate(timeout=4)
+    assert process.returncode == -signal.SIGINT

@@ -9,6 +9,7 @@ import argparse
 import importlib
 import io
 import os
+import signal
 import sys
 from typing import TYPE_CHECKING, NoReturn, Protocol, TextIO
 
@@ -84,12 +85,18 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
     command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
     args = _parser(argv[0], command).parse_intermixed_args(argv[1:])
     args.reached = reached or unheard
+    if argv[0] in _LOOKING:
+        signal.signal(signal.SIGINT, signal.SIG_DFL)
     try:
         return _checked(command, args, out, err)
     except BrokenPipeError:
         # The reader of a pipe has seen enough; what Python still holds for it must not complain at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return Status.DONE
+
+
+_LOOKING = frozenset({"inspect", "try", "trace"})
+"""Commands that have nothing to lose: an interrupt ends them at once, inside an expression that takes for ever, too."""
 
 
 def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:

@@ -121,7 +121,10 @@ class HttpTransport:
         self._resolve = list(resolve)
         self._own = session or Session()
         self._secrets = secrets
-        self._transfers = pycurl.AsyncCurlMulti()
+        try:
+            self._transfers = pycurl.AsyncCurlMulti()
+        except pycurl.error as error:  # it opens a few files of its own
+            raise OSError(errno.EMFILE, str(error.args[-1])) from error
         self._transfers.setopt(pycurl.M_MAXCONNECTS, _most_connections())
         usual = {"User-Agent": identity, "Accept": "*/*", "Accept-Encoding": ACCEPTED, **dict(headers)}
         self._usual = tuple(usual.items())
