@@ -72,3 +72,22 @@ def test_stored_pages_that_are_not_there_or_not_whole_are_named(program: Program
     assert done.status == 1
     assert "the stored reply cannot be read" in done.out
     assert program("verify", "plan").status == 0  # the rows do not depend on them
+
+
+def test_what_is_gone_on_with_is_never_taken_for_what_stood_there(program: Program, tmp_path: Path) -> None:
+    """The stored pages of a run are removed, and the run is gone on with: new ones stand under names of their own."""
+    for number in range(4):
+        page = f"<li><b>first {number}</b>{'<p>the same below</p>' * 200}"
+        (tmp_path / f"page-{number}.html").write_text(page)
+    (tmp_path / "plan.toml").write_text(PLAN)
+    assert program("run", "plan.toml", "--pages", "2").status == 0
+    folder = next((tmp_path / "runs" / "plan").iterdir())
+    [first] = (folder / "pages").glob("*.warc.gz")
+    name = first.name
+    first.unlink()
+    assert program("resume", "plan~newest", "--pages", "4").status == 0
+    assert name not in {path.name for path in (folder / "pages").glob("*.warc.gz")}
+    done = program("verify", "plan", "--deep")
+    assert done.status == 1
+    assert "2 parts of the run are not as they were written" in done.out
+    assert program("export", "plan", "-o", "-").out.split("\r\n")[1:5] == [f"first {number}" for number in range(4)]

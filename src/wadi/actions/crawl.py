@@ -79,10 +79,19 @@ async def _crawled(
         if workers is not None:
             held.callback(workers.close)
         earlier = held.enter_context(closing(PreviousRun(run.since))) if run.since is not None else None
-        left = list(recovered(run.folder / PAGES, run.state.archive_ends()))
+        ends = run.state.archive_ends()
+        left = list(recovered(run.folder / PAGES, ends))
         software = f"Wadi/{__version__}"
         archive = held.enter_context(
-            closing(Archive(run.folder / PAGES, software=software, known=run.state.payload, reached=run.state.reached))
+            closing(
+                Archive(
+                    run.folder / PAGES,
+                    software=software,
+                    known=run.state.payload,
+                    reached=run.state.reached,
+                    names=ends,
+                )
+            )
         )
         client = client_of(run.loaded, counted, session, credentials, folder=run.plan_folder, keep=archive.append)
         for host in run.state.hosts_asked():  # who knows how long ago the last process asked it

@@ -12,7 +12,7 @@ import hashlib
 import os
 import re
 import uuid
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from http import HTTPStatus
@@ -74,7 +74,8 @@ class DamagedRecord(ValueError):
 class Archive:
     """Writes records below `folder`. `sync` makes everything written so far durable.
 
-    `known` gives the place of a reply with the same body, by its digest.
+    `known` gives the place of a reply with the same body, by its digest; `names` are the files that the run has written, whether
+    they are there still or not: none of them is written anew, since the database knows what stood in them.
     """
 
     def __init__(
@@ -85,6 +86,7 @@ class Archive:
         new_id: Callable[[], uuid.UUID] = uuid.uuid4,
         known: Callable[[bytes], Location | None] = lambda digest: None,
         reached: Reached = unheard,
+        names: Iterable[str] = (),
     ) -> None:
         self.folder = folder
         self.reached = reached
@@ -92,7 +94,8 @@ class Archive:
         self._software = software
         self._known = known
         folder.mkdir(parents=True, exist_ok=True)
-        self._number = max((int(path.name.split(".")[0]) for path in folder.glob("[0-9]*.warc.gz")), default=0)
+        written = [*(path.name for path in folder.glob("[0-9]*.warc.gz")), *names]
+        self._number = max((int(name.split(".")[0]) for name in written if name[:1].isdecimal()), default=0)
         self._open_next()
 
     def _open_next(self) -> None:
@@ -114,12 +117,13 @@ class Archive:
             self._open_next()
         digest = packed.digest if packed is not None else hashlib.sha256(reply.body).digest()
         first = self._known(digest) if len(reply.body) >= _WORTH_A_REVISIT else None
-        if first is not None:
+        if first is not None and (self.folder / first.file).exists():
             self._file.flush()
             more = f"Wadi-Page: {page}\r\n{_refers_to(self.folder, first)}"
             name = self._new_id()
             data = packed_reply(reply, name=name, more=more, is_revisit=True, digest=digest)
         else:
+            first = None
             made = packed or pack(reply, page, self._new_id(), digest)
             name, data = made.name, made.data
         location = Location(self._path.name, self._file.tell(), len(data))
