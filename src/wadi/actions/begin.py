@@ -17,7 +17,7 @@ from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.local import NoSuchFiles
 from wadi.plan.reader import LoadedPlan, with_limits
 from wadi.plan.starts import Start, starts_of
-from wadi.problems import Problem, UsageError
+from wadi.problems import Place, Problem, RunError, UsageError
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, PLAN, RunLock, find_run, new_folder, runs_in
@@ -72,6 +72,10 @@ def go_on(name: str | Path, runs: Path | str = "runs", *, reached: Reached = unh
     folder = find_run(str(name), Path(runs), newest=True)
     RunLock(folder).check()
     state, loaded = opened(folder, reached)
+    if not state.can_write:
+        state.close()
+        now = "copy it to where it can be written;  export, verify and trace  need not write to it"
+        raise RunError(Problem("not-writable", "the run cannot be written", Place(str(folder)), now=now))
     given = {name: value for name, value in limits.items() if value is not None}
     if (end := state.meta("end")) is not None and End(end).is_limit:
         before = {"pages": state.asked_count(), "bytes": state.size_bytes()}

@@ -69,7 +69,7 @@ def _expire(found: list[RunFound], err: TextIO) -> Status:
 
     count = 0
     for known in found:
-        if known.state in ("damaged", "in use"):
+        if known.state in ("damaged", "to be copied", "in use"):
             continue
         with Run.open(known.folder) as opened:
             size = expire(opened, datetime.now().astimezone())

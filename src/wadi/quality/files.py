@@ -24,6 +24,7 @@ from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
 from wadi.problems import Place, Problem, UsageError, listed
 from wadi.quality.tables import TableSource
+from wadi.store.connect import connect
 
 _INTEGER = re.compile(r"[+-]?(?:0|[1-9]\d{0,17})")
 _NUMBER = re.compile(r"[+-]?(?:(?:0|[1-9]\d*)(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?")
@@ -300,10 +301,10 @@ def _below_heading(
 
 def _sqlite(path: Path, name: str) -> list[TableSource]:
     def rows_of(table: str) -> Iterator[Sequence[Any]]:
-        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as database:
+        with closing(connect(path)) as database:
             yield from database.execute(f"SELECT * FROM {_quoted(table)}")
 
-    with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as database:
+    with closing(connect(path)) as database:
         query = (
             "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite_%' ORDER BY rowid"
         )

@@ -55,7 +55,7 @@ def verify(run: Run, *, against: str | None = None, walks: Walks | None = None, 
     looked = [walks.walked(name) for name in run.tables]
     profiles = [walk.profile() for walk in looked]
     measures = _measures(run, looked, profiles)
-    if run.end is End.COMPLETE:
+    if run.end is End.COMPLETE and run.state.can_write:
         run.state.set_meta("measures", measures.as_dict())
     folders = [find_run(against, run.folder.parent.parent)] if against is not None else earlier_runs(run)
     past = {folder: measures_in(folder) for folder in folders} if run.end is End.COMPLETE else {}

@@ -210,7 +210,8 @@ class RunLock:
 
 @dataclass(frozen=True)
 class RunFound:
-    """A run as a list shows it. `state` is why its crawl ended, `no page came`, `in use`, `not finished`, or `damaged`."""
+    """A run as a list shows it. `state` is why its crawl ended, `no page came`, `in use`, `not finished`, `damaged`,
+    or `to be copied` (its last changes are in a log, and the folder cannot be written)."""
 
     folder: Path
     plan: str
@@ -247,8 +248,10 @@ def run_found(folder: Path) -> RunFound:
             word = _end_in_words(state, folder)
             rows = state.row_count()
             plan, began = str(state.meta("plan")), str(state.meta("began"))
-    except RunError:
-        return RunFound(folder, folder.parent.name, folder.name, "damaged", 0, 0, 0, 0, size)
+    except RunError as error:
+        is_damaged = error.problems[0].code == "damaged-run"
+        word = "damaged" if is_damaged else "to be copied"
+        return RunFound(folder, folder.parent.name, folder.name, word, 0, 0, 0, 0, size)
     done, failed, waiting = counts[State.DONE], counts[State.FAILED], counts[State.WAITING]
     return RunFound(folder, plan, began, word, rows, done + failed, failed, waiting, size)
 

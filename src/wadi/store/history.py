@@ -11,6 +11,8 @@ from typing import Any
 
 import orjson
 
+from wadi.store.connect import connect
+
 HISTORY = "history.sqlite"
 _SCHEMA = """
 CREATE TABLE records (
@@ -58,7 +60,7 @@ class History:
     def __init__(self, folder: Path, table: str) -> None:
         self._table = table
         path = folder / HISTORY
-        self._db = sqlite3.connect(f"file:{path}?mode=ro", uri=True) if path.is_file() else None
+        self._db = connect(path) if path.is_file() else None
 
     def find(self, key: bytes) -> tuple[int, str] | None:
         """The number of a record and when it was first seen."""

@@ -15,6 +15,7 @@ from typing import Any
 import orjson
 
 from wadi.problems import Place, Problem, RunError
+from wadi.store.connect import connect, is_writable
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.outcome import Outcome, Purpose, Role, State, TableRows
 from wadi.store.pages import (
@@ -63,17 +64,13 @@ class RunState(RunView):
 
     @classmethod
     def open(cls, path: Path, reached: Reached = unheard) -> RunState:
-        """An existing database. Raises RunError when it is damaged or of another version."""
+        """An existing database; one whose folder cannot be written is only read. Raises RunError when it is damaged or of another
+        version."""
         try:
-            connection = sqlite3.connect(
-                f"file:{path}?mode=rw", uri=True, isolation_level=None, check_same_thread=False
-            )
-            state = cls(connection, path, reached)
+            state = cls(connect(path, write=True), path, reached)
             version = state.meta("schema")
         except sqlite3.Error as error:
-            raise RunError(
-                Problem("damaged-run", f"the run's database cannot be read: {error}", Place(str(path)))
-            ) from error
+            raise RunError(_unreadable(path, error)) from error
         if version != SCHEMA_VERSION:
             what = f"the run was written by another version of Wadi (format {version}, this one reads {SCHEMA_VERSION})"
             raise RunError(Problem("damaged-run", what, Place(str(path))))
@@ -87,6 +84,11 @@ class RunState(RunView):
 
     def close(self) -> None:
         self._db.close()
+
+    @property
+    def can_write(self) -> bool:
+        """Whether the database can be written, where it lies."""
+        return is_writable(self.path)
 
     def set_meta(self, name: str, value: Any) -> None:
         self._db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (name, orjson.dumps(value)))
@@ -309,3 +311,15 @@ class _Transaction:
                 f" WHERE l.source = ? AND p.depth > ? + (l.role = {Role.OPEN})"
             )
             todo += [(target, depth + (role == Role.OPEN)) for target, role in self._db.execute(query, (page, depth))]
+
+
+def _unreadable(path: Path, error: sqlite3.Error) -> Problem:
+    place = Place(str(path))
+    if (
+        path.is_file()
+        and not is_writable(path)
+        and getattr(error, "sqlite_errorcode", 0) & 0xFF == sqlite3.SQLITE_CANTOPEN
+    ):
+        what = "the run's last changes are in a log beside its database, and the folder cannot be written"
+        return Problem("not-writable", what, place, now="copy the run's folder to where it can be written")
+    return Problem("damaged-run", f"the run's database cannot be read: {error}", place)

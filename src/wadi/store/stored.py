@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +12,7 @@ import orjson
 
 from wadi.problems import Problem
 from wadi.store.archive import Location
+from wadi.store.connect import connect
 from wadi.store.folder import DATABASE, PAGES
 from wadi.store.outcome import Purpose, State
 from wadi.store.pages import number_in_listing
@@ -39,7 +39,7 @@ class StoredPages:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self._db = sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)
+        self._db = connect(folder / DATABASE)
         self._db.execute(
             f"CREATE TEMP TABLE asked AS SELECT identity, purpose, id FROM main.pages WHERE state <> {State.WAITING}"
         )
