@@ -34,7 +34,8 @@ BEGIN
     try:
         run = wadi.run(plan)
     except KeyboardInterrupt as error:
-        print("interrupted", type(error).__mro__[1].__name__, len(error.run.table("t")), time.monotonic())
+        at = time.monotonic()  # before pandas is imported for the table
+        print("interrupted", type(error).__mro__[1].__name__, len(error.run.table("t")), at)
         time.sleep(1.5)
     else:
         print("whole", len(run.table("t")), flush=True)
