@@ -64,6 +64,18 @@ def test_files_that_a_plan_names_stand_below_it(
         assert "secret\n" not in done.out
 
 
+@pytest.mark.parametrize("key", ["cookies", "request"])
+@pytest.mark.parametrize("name", ["../secret.txt", "out/secret.txt", "/dev/zero", "pipe.txt"])
+def test_a_session_comes_from_a_file_below_the_plan(program: Program, below: Path, key: str, name: str) -> None:
+    plan = PLAN.format(inputs="", address='"http://127.0.0.1:9/"') + f'[login]\n{key} = "{name}"\n'
+    (below / "plan.toml").write_text(plan)
+    for command in ("run", "preview"):
+        done = program(command, "plan.toml", timeout=20)
+        assert done.status == 2, command
+        assert "[bad-session]" in done.err
+    assert not (below / "runs").exists()
+
+
 def test_files_beside_a_plan_are_read(program: Program, below: Path) -> None:
     (below / "plan.toml").write_text(PLAN.format(inputs="", address='"*.html"'))
     done = program("run", "plan.toml", "-o", "-")

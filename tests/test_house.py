@@ -46,7 +46,7 @@ ROOMS = {
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
         "refresh structured text xml_tree xpath"
     ),
-    "plan": "checks code columns fields inputs local model parts positions reader starts text ways",
+    "plan": "beside checks code columns fields inputs local model parts positions reader starts text ways",
     "plan/lint": "checks fields made pages secrets starts tables",
     "quality": (
         "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile report report_run "

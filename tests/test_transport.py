@@ -20,6 +20,7 @@ from typing import Any
 
 import pytest
 
+from conftest import Program
 from wadi.web.client import Client
 from wadi.web.hosts import Pace
 from wadi.web.manners import Throttle
@@ -254,3 +255,55 @@ def test_a_certificate_must_be_trusted_and_be_that_of_the_host(tmp_path: Path, m
         with pytest.raises(FetchFailed, match=r"127\.0\.0\.1") as other:
             _fetched(url.replace("http:", "https:"))
         assert other.value.cause == "unreachable"
+
+
+_PLAN = """wadi = 1
+[manners]
+pause = "0s"
+retries = 0
+ignore_robots = "own test"
+CERTIFICATES
+[start]
+page = "list"
+addresses = ["ADDRESS"]
+[page.list]
+rows = "p"
+table = "t"
+[page.list.fields]
+name = "."
+"""
+
+
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="a certificate is made by openssl")
+@pytest.mark.parametrize(
+    ("named", "status", "said"),
+    [
+        ("certificate.pem", 0, ""),
+        ("", 3, "(manners.certificates names authorities"),
+        ("other.pem", 3, "(manners.certificates names authorities"),
+        ("key.pem", 2, "key.pem: it holds no certificates in PEM [bad-certificates]"),
+        ("page.html", 2, "page.html: it holds no certificates in PEM [bad-certificates]"),
+        ("gone.pem", 2, "gone.pem: no such file [no-such-file]"),
+        ("../above.pem", 2, "lies outside the plan's folder: copy it there [bad-certificates]"),
+    ],
+)
+def test_a_plan_names_certificates_that_are_trusted(program: Program, named: str, status: int, said: str) -> None:
+    folder = program.folder = program.folder / "plans"
+    folder.mkdir()
+    _made(folder)
+    (folder / "certificate.pem").rename(folder / "other.pem")
+    key, certificate = _made(folder)
+    (folder / "page.html").write_text("<p>no certificate")
+    (folder.parent / "above.pem").write_bytes(certificate.read_bytes())
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificate, key)
+    with _speaking(_sized(b"<p>one</p>", b"Content-Type: text/html"), tls=context) as url:
+        address = url.replace("http://127.0.0.1", "https://localhost")
+        line = f'certificates = "{named}"' if named else ""
+        (folder / "p.toml").write_text(_PLAN.replace("CERTIFICATES", line).replace("ADDRESS", address))
+        for command in (("preview", "p.toml"), ("run", "p.toml", "-o", "t.csv")):
+            done = program(*command)
+            assert (done.status, said in done.err) == (status, True), (command, done)
+        assert (folder / "t.csv").exists() == (status == 0)
+        if status == 2:
+            assert not (folder / "runs").exists()

@@ -70,6 +70,7 @@ MEANINGS: dict[str, str] = {
     "bad-coding": "The reply's content coding could not be undone.",
     "redirect-loop": "Redirects led on and on, or in a circle.",
     "robots": "The site's robots.txt does not allow the address (RFC 9309), so it was not asked for.",
+    "bad-certificates": "The file of certificates that the plan names is none that can be used.",
     "bad-session": "The file with cookies or a saved request holds none that can be used.",
     "no-credentials": "User name or password is neither in the environment nor can it be asked for.",
     "login-failed": "Logging in did not work.",

@@ -11,7 +11,7 @@ from typing import Any
 
 from wadi import __version__
 from wadi.actions.run import Run, ends_at_known, opened
-from wadi.actions.setup import session_of
+from wadi.actions.setup import certificates_of, session_of
 from wadi.crawl.previous_run import PreviousRun
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.local import NoSuchFiles
@@ -50,8 +50,8 @@ def begin(
     since_folder = find_run(since, Path(runs)) if since is not None else None
     remembers = ends_at_known(loaded) or any(table.history for table in loaded.plan.table.values())
     before = (since_folder or _newest(Path(runs), loaded)) if remembers else None
-    if loaded.plan.login is not None:
-        session_of(loaded, loaded.folder)  # raises here, before there is a folder
+    session_of(loaded, loaded.folder)  # these raise here, before there is a folder
+    certificates_of(loaded, loaded.folder)
     began = now or datetime.now().astimezone()
     folder = new_folder(Path(runs), loaded.name, began)
     try:

@@ -15,6 +15,7 @@ from urllib.parse import urlsplit
 from wadi.crawl.events import Event
 from wadi.crawl.login import Login
 from wadi.page.refresh import refresh_of
+from wadi.plan.beside import NotBeside, read_beside
 from wadi.plan.fields import compiled
 from wadi.plan.local import NoSuchFiles, is_of_files
 from wadi.plan.model import LoginPlan, RouteSecret
@@ -69,6 +70,7 @@ def client_of(
     secrets = secrets_of(loaded, credentials)
     headers = (*said.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
 
+    certificates = certificates_of(loaded, folder or loaded.folder)
     guard = AddressGuard(_named_hosts(loaded, folder or loaded.folder), manners.private)
 
     def transport_by(route: str | None) -> HttpTransport:
@@ -80,6 +82,7 @@ def client_of(
             headers=headers,
             route=route,
             guard=guard,
+            certificates=certificates,
         )
 
     transport = _routed(loaded, transport_by, report)
@@ -230,15 +233,38 @@ def session_of(loaded: LoadedPlan, folder: Path, now: Callable[[], float] = time
     plan: LoginPlan | None = loaded.plan.login
     if plan is None or not (plan.cookies or plan.request):
         return None
-    path = folder / (plan.cookies or plan.request or "")
+    name = str(plan.cookies or plan.request)
+    text = _text_beside(folder, name, "bad-session")
     try:
-        text = path.read_text("utf-8", "replace")
         return read_cookies(text, now()) if plan.cookies else read_saved_request(text)
-    except FileNotFoundError as error:
-        raise UsageError(Problem("no-such-file", "no such file", Place(str(path)))) from error
-    except OSError as error:
-        raise UsageError(Problem("not-readable", f"cannot be read: {error.strerror}", Place(str(path)))) from error
     except BadSession as error:
-        raise UsageError(
-            Problem("bad-session", f"no session can be taken from it: {error}", Place(str(path)))
-        ) from error
+        what = f"no session can be taken from it: {error}"
+        raise UsageError(Problem("bad-session", what, Place(str(folder / name)))) from error
+
+
+def certificates_of(loaded: LoadedPlan, folder: Path) -> str:
+    """The certificates that the plan trusts besides those of the machine, in PEM; empty for none. Raises UsageError."""
+    if (name := loaded.plan.manners.certificates) is None:
+        return ""
+    import ssl
+
+    text = _text_beside(folder, name, "bad-certificates")
+    try:
+        ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT).load_verify_locations(cadata=text)
+    except (ssl.SSLError, ValueError) as error:
+        what = "it holds no certificates in PEM"
+        raise UsageError(Problem("bad-certificates", what, Place(str(folder / name)))) from error
+    return text
+
+
+def _text_beside(folder: Path, name: str, code: str) -> str:
+    """What a file that the plan names holds. Raises UsageError, with `code` for a file that a plan may not name."""
+    place = Place(str(folder / name))
+    try:
+        return read_beside(folder, name).decode("utf-8", "replace")
+    except NotBeside as error:
+        raise UsageError(Problem(code, str(error), place)) from error
+    except FileNotFoundError as error:
+        raise UsageError(Problem("no-such-file", "no such file", place)) from error
+    except OSError as error:
+        raise UsageError(Problem("not-readable", f"cannot be read: {error.strerror}", place)) from error

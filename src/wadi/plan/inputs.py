@@ -8,11 +8,11 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from wadi.page.decode import decoded
+from wadi.plan.beside import NotBeside, read_beside
 from wadi.plan.model import InputFile, InputRows, InputSecret, InputSequence, InputValue
 from wadi.web.secrets import mark_of
 
 _MOST_NUMBERS = 1_000_000
-_MOST_BYTES = 100_000_000
 _SEPARATED = {".csv": ",;\t|", ".tsv": "\t"}
 
 
@@ -28,18 +28,7 @@ def resolved(inputs: Mapping[str, InputValue], name: str, folder: Path) -> Input
         return _sequence(value)
     if isinstance(value, InputSecret):
         return mark_of(name)
-    return read_file(_below(folder, value.file)) if isinstance(value, InputFile) else value
-
-
-def _below(folder: Path, name: str) -> Path:
-    """A file that a plan names: a plain one below the plan's own folder, since a plan may be somebody else's. Raises
-    BadInputFile."""
-    path = folder / name
-    if not path.resolve().is_relative_to(folder.resolve()):
-        raise BadInputFile(f"{name} lies outside the plan's folder: copy it there, or give its values by --input")
-    if path.exists() and not path.is_file():
-        raise BadInputFile(f"{path} is no plain file")
-    return path
+    return _values_in(folder, value.file) if isinstance(value, InputFile) else value
 
 
 def _sequence(said: InputSequence) -> list[int]:
@@ -51,12 +40,13 @@ def _sequence(said: InputSequence) -> list[int]:
     return list(range(said.first, said.last + (1 if said.step > 0 else -1), said.step))
 
 
-def read_file(path: Path) -> InputRows | list[str]:
+def _values_in(folder: Path, name: str) -> InputRows | list[str]:
     """The rows of a CSV or TSV file as dicts of texts, or the lines of another file; empty ones are left out."""
+    path = folder / name
     try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise BadInputFile(f"{path} is larger than {_MOST_BYTES / 1e6:.0f} MB")
-        text, _ = decoded(path.read_bytes())
+        text, _ = decoded(read_beside(folder, name))
+    except NotBeside as error:
+        raise BadInputFile(f"{error}, or give its values by --input") from error
     except FileNotFoundError as error:
         raise BadInputFile(f"no such file: {path}") from error
     except OSError as error:

@@ -6,6 +6,8 @@ import re
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote
 
+from wadi.plan.beside import is_below
+
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:|\{[+]?[^}]*\}/*")
 _ENDINGS = frozenset(
     ".html .htm .xhtml .xml .json .jsonl .ndjson .csv .tsv .txt .xlsx .xls .zip .gz .bz2 .xz .rss .atom .svg".split()
@@ -42,12 +44,10 @@ def files_of(folder: Path, address: str) -> list[Path]:
 
 
 def _below(folder: Path, path: Path, name: str) -> Path:
-    """The path without links, if it lies below the plan's folder: a plan may be somebody else's, and send on what it reads.
-    Raises NoSuchFiles."""
-    found = path.resolve()
-    if not found.is_relative_to(folder.resolve()):
+    """The path without links, if it lies below the plan's folder. Raises NoSuchFiles."""
+    if not is_below(folder, path):
         raise NoSuchFiles(f'"{name}" lies outside the plan\'s folder: put the plan beside the files, or above them')
-    return found
+    return path.resolve()
 
 
 def _fitting(folder: Path, pattern: str) -> list[Path]:

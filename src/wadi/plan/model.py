@@ -403,6 +403,11 @@ class MannersPlan(Part):
         description="the reason why robots.txt need not be obeyed; without one it is obeyed (RFC 9309)",
     )
     language: str | None = Field(None, description="Accept-Language")
+    certificates: str | None = Field(
+        None,
+        min_length=1,
+        description="a file beside the plan with certificates (PEM) that are trusted besides those of this machine",
+    )
     private: bool = Field(
         False,
         description="links and redirects may lead to private networks and this machine, though the plan begins elsewhere",

@@ -9,6 +9,7 @@ import socket
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
@@ -96,6 +97,7 @@ class _Coming:
 _PRIVATE = (
     "it stands at an address of a private network, and the plan begins elsewhere (manners.private = true allows it)"
 )
+_UNTRUSTED = " (manners.certificates names authorities that are trusted besides those of this machine)"
 
 
 class HttpTransport:
@@ -113,12 +115,14 @@ class HttpTransport:
         route: str | None = None,
         guard: AddressGuard | None = None,
         resolve: Iterable[str] = (),
+        certificates: str = "",
     ) -> None:
         import pycurl
 
         self._bounds = bounds
         self._guard = guard
         self._resolve = list(resolve)
+        self._certificates = certificates
         self._own = session or Session()
         self._secrets = secrets
         try:
@@ -263,18 +267,25 @@ class HttpTransport:
             handle.setopt(pycurl.CUSTOMREQUEST, request.method)
             handle.setopt(pycurl.POSTFIELDS, request.body)
         if request.url.startswith("https:") or self._proxy.startswith("https:"):
-            file, folder = self._trusted
-            for option, value in ((pycurl.CAINFO, file), (pycurl.CAPATH, folder)):
-                if value is not None:
-                    handle.setopt(option, value)
+            for option, value in self._trusted:
+                handle.setopt(option, value)
 
     @functools.cached_property
-    def _trusted(self) -> tuple[str | None, str | None]:
-        """The file and the folder with the certificates that this machine trusts; libcurl's own, where there are none."""
+    def _trusted(self) -> list[tuple[int, str | bytes]]:
+        """What says which certificates are trusted: the file and the folder of this machine (of libcurl where there are none),
+        and those that are given."""
         import ssl
 
+        import pycurl
+
         paths = ssl.get_default_verify_paths()
-        return paths.cafile, paths.capath
+        said: list[tuple[int, str | bytes]] = [(pycurl.CAPATH, paths.capath)] if paths.capath else []
+        if self._certificates:
+            usual = Path(paths.cafile).read_text("ascii", "replace") if paths.cafile else ""
+            said.append((pycurl.CAINFO_BLOB, f"{usual}\n{self._certificates}".encode()))
+        elif paths.cafile:
+            said.append((pycurl.CAINFO, paths.cafile))
+        return said
 
     def _target(self, url: str) -> str:
         """What is asked for (RFC 9112 §3.2), letter by letter as the URL says it: libcurl would write escapes its own way.
@@ -330,7 +341,8 @@ class HttpTransport:
         if code == pycurl.E_COULDNT_CONNECT:
             return FetchFailed("unreachable", f"{where}: nothing answers at {request.host} ({words})")
         if code in _TLS_FAILURES:
-            return FetchFailed("unreachable", f"{where}: no connection to {request.host}: {words}")
+            hint = _UNTRUSTED if "issuer" in words or "self-signed" in words else ""
+            return FetchFailed("unreachable", f"{where}: no connection to {request.host}: {words}{hint}")
         return FetchFailed("broken-off", f"{where}: the reply broke off: {words}")
 
     def _decoded(self, raw: bytes, coding: str, where: str) -> bytes:
