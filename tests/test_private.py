@@ -22,7 +22,8 @@ from wadi.web.transport import Bounds, HttpTransport
         ("127.0.0.1", True), ("127.9.9.9", True), ("10.1.2.3", True), ("172.16.0.1", True), ("172.32.0.1", False), ("192.168.1.1", True),
         ("169.254.169.254", True), ("100.64.0.1", True), ("0.0.0.0", True), ("224.0.0.1", True), ("255.255.255.255", True),
         ("8.8.8.8", False), ("::1", True), ("[::1]", True), ("fe80::1%eth0", True), ("fd00::1", True), ("::ffff:10.0.0.1", True),
-        ("2002:0a00:0001::", True), ("2606:4700::1", False), ("example.org", False), ("", False),
+        ("2002:0a00:0001::", True), ("2606:4700::1", False), ("64:ff9b::10.0.0.1", True), ("64:ff9b::8.8.8.8", False), ("::127.0.0.1", True), ("::", True),
+        ("example.org", False), ("", False),
     ],
 )  # fmt: skip
 def test_which_addresses_are_private(address: str, wanted: bool) -> None:
@@ -36,6 +37,15 @@ def test_a_plan_that_begins_in_a_private_network_may_go_on_there() -> None:
     assert not guard.refuses("Office.Example", "10.0.0.2")
     assert not guard.refuses("other.example", "10.0.0.1")
     assert not AddressGuard(allows_all=True).refuses("other.example", "10.0.0.1")
+
+
+def test_a_named_host_of_the_open_net_may_not_move_inside() -> None:
+    guard = AddressGuard(frozenset({"open.example"}))
+    assert not guard.refuses("open.example", "open.example")  # looked at before its name is resolved
+    assert not guard.refuses("Open.Example", "8.8.8.8")
+    assert guard.refuses("open.example", "127.0.0.1")
+    assert guard.refuses("other.example", "127.0.0.1")
+    assert not guard.refuses("open.example", "8.8.4.4")
 
 
 @contextlib.asynccontextmanager

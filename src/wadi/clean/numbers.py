@@ -169,8 +169,8 @@ def _meaning(text: str, amount: Amount, writing: NumberWriting, scales: Scales) 
     factor = (unit_factor(before, writing.unit, writing.units) if before and not after else None) or Decimal(1)
     if not after:
         return Decimal(1), factor, ""
-    if (own := unit_factor(after, writing.unit, writing.units)) is not None:
-        return Decimal(1), own, after
+    if (by_unit := unit_factor(after, writing.unit, writing.units)) is not None:
+        return Decimal(1), by_unit, after
     scale, rest = scaled(after, scales)
     if scale != 1 and not rest and writing.unit and unit_key(after).casefold() == unit_key(writing.unit).casefold():
         why = f"units = {{ {after} = 1 }}  says that it is the unit"
@@ -179,14 +179,14 @@ def _meaning(text: str, amount: Amount, writing: NumberWriting, scales: Scales) 
         )
     if not rest:
         return scale, factor, ""
-    if (own := unit_factor(rest, writing.unit, writing.units)) is not None:
-        return scale, own, rest
+    if (by_unit := unit_factor(rest, writing.unit, writing.units)) is not None:
+        return scale, by_unit, rest
     if words:
         first = re.split(r"[\s,;()]", rest, maxsplit=1)[0]
         if writing.unit is None:
             return scale, factor, rest
-        if (own := unit_factor(first, writing.unit, writing.units)) is not None:
-            return scale, own, rest
+        if (by_unit := unit_factor(first, writing.unit, writing.units)) is not None:
+            return scale, by_unit, rest
     raise _beside(text, rest, writing, "after")
 
 

@@ -100,6 +100,32 @@ _PRIVATE = (
 _UNTRUSTED = " (manners.certificates names authorities that are trusted besides those of this machine)"
 
 
+class _Sockets:
+    """The sockets that a transfer opens: none at an address that the guard refuses, which is then in `refused`."""
+
+    def __init__(self, guard: AddressGuard, host: str) -> None:
+        self.refused = ""
+        self._guard = guard
+        self._host = host
+        self._made: list[socket.socket] = []
+
+    def open(self, purpose: int, address: Any) -> Any:
+        """A socket for an address, as libcurl asks for it."""
+        import pycurl
+
+        family, kind, protocol, place = address
+        if self._guard.refuses(self._host, str(place[0])):
+            self.refused = self.refused or str(place[0])
+            return pycurl.SOCKET_BAD
+        self._made.append(socket.socket(family, kind, protocol))
+        return self._made[-1]  # libcurl works on a copy of it
+
+    def close(self) -> None:
+        """Let go of ours; libcurl keeps its copies."""
+        for made in self._made:
+            made.close()
+
+
 class HttpTransport:
     """HTTP/2 where a server offers it by TLS (RFC 9113 §3.2), else HTTP/1.1, with connections kept alive. Made inside a running
     event loop."""
@@ -203,25 +229,15 @@ class HttpTransport:
                 patience.reschedule(asyncio.get_running_loop().time() + self._bounds.first_byte_s)
             return int(pycurl.PREREQFUNC_OK)
 
-        refused: list[str] = []
-        made: list[socket.socket] = []
-
-        def opened(purpose: int, address: Any) -> Any:
-            family, kind, protocol, place = address
-            if self._guard is not None and self._guard.refuses(name, str(place[0])):
-                refused.append(str(place[0]))
-                return pycurl.SOCKET_BAD
-            made.append(socket.socket(family, kind, protocol))
-            return made[-1]  # libcurl works on a copy of it
-
+        name = urlsplit(request.url).hostname or ""
+        if self._guard is not None and self._guard.refuses(name, name):
+            raise FetchFailed("private-address", f"{where}: {_PRIVATE}")
+        sockets = _Sockets(self._guard, name) if self._guard is not None and not self._proxy else None
         coming = _Coming(self._bounds.size_bytes, heard)
         handle = self._handle()
         try:
-            name = urlsplit(request.url).hostname or ""
-            if self._guard is not None and self._guard.refuses(name, name):
-                raise FetchFailed("private-address", f"{where}: {_PRIVATE}")
-            if self._guard is not None and not self._proxy:
-                handle.setopt(pycurl.OPENSOCKETFUNCTION, opened)
+            if sockets is not None:
+                handle.setopt(pycurl.OPENSOCKETFUNCTION, sockets.open)
             self._prepare(handle, self._secrets.put_into(request) if self._secrets else request)
             handle.setopt(pycurl.PREREQFUNCTION, on_wire)
             handle.setopt(pycurl.HEADERFUNCTION, coming.take_line)
@@ -237,14 +253,14 @@ class HttpTransport:
             if coming.is_too_large:
                 raise FetchFailed("too-large", self._too_large(where)) from failure
             code, words = failure.args
-            if refused:
-                raise FetchFailed("private-address", f"{where}: {_PRIVATE} ({refused[0]})") from failure
+            if sockets is not None and sockets.refused:
+                raise FetchFailed("private-address", f"{where}: {_PRIVATE} ({sockets.refused})") from failure
             if code == pycurl.E_COULDNT_CONNECT and handle.getinfo(pycurl.OS_ERRNO) == errno.ECONNREFUSED:
                 words = "connection refused"
             raise self._failed(code, words, request, clock() - start) from failure
         finally:
-            for ours in made:
-                ours.close()
+            if sockets is not None:
+                sockets.close()
             coming.pieces = []  # the handle, which is kept, holds on to what takes its replies
             # What a plain GET sets, the next one sets again.
             self._idle.append(handle) if _is_plain(request) else handle.close()
