@@ -16,7 +16,7 @@ from typing import Any, Literal
 from aiohttp import web
 
 Weather = Literal["calm", "rough", "storm"]
-ISSUE_TABLES = ("slow", "cut short", "reset", "429", "429 after", "503", "503 date", "challenge", "redirect loop")
+TROUBLES = ("slow", "cut short", "reset", "429", "429 after", "503", "503 date", "challenge", "redirect loop")
 _SHARE = {"calm": 0.0, "rough": 0.15, "storm": 0.4}
 _ATTEMPTS = {"calm": 0, "rough": 1, "storm": 4}
 _NEVER = {"calm": 0.0, "rough": 0.0, "storm": 0.01}
@@ -32,7 +32,7 @@ def trouble_for(seed: int, weather: Weather, path: str, attempt: int) -> str | N
         return "never"
     if attempt > _ATTEMPTS[weather] or _drawn(seed, "share", path, attempt) >= _SHARE[weather]:
         return None
-    return ISSUE_TABLES[int(_drawn(seed, "kind", path, attempt) * len(ISSUE_TABLES))]
+    return TROUBLES[int(_drawn(seed, "kind", path, attempt) * len(TROUBLES))]
 
 
 def _drawn(*words: object) -> float:
@@ -42,7 +42,8 @@ def _drawn(*words: object) -> float:
 
 
 def middleware(seed: int, weather: Weather) -> Any:
-    """The weather for the site's application. robots.txt and what is sent by POST are spared."""
+    """The weather for the site's application; `request["trouble"]` says what a request met. robots.txt and what is sent by POST
+    are spared."""
     asked: Counter[str] = Counter()
 
     @web.middleware
@@ -51,6 +52,7 @@ def middleware(seed: int, weather: Weather) -> Any:
             return await handler(request)
         asked[request.path_qs] += 1
         trouble = trouble_for(seed, weather, request.path_qs, asked[request.path_qs])
+        request["trouble"] = trouble
         return await handler(request) if trouble is None else await _troubled(request, handler, trouble)
 
     return blow
