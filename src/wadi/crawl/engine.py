@@ -343,6 +343,7 @@ class Engine:
         page, login = fetched.page, self._task.login
         host = page.request.host
         may_wait = self._agenda.may_be_put_off(page)
+        may_wait |= fetched.failure is not None and fetched.failure.reply is None and self._health.is_silent(host)
         if fetched.failure is not None:
             status = fetched.failure.reply.status if fetched.failure.reply else None
             if login is not None and status == 401:

@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 from wadi.web.hosts import HostHealth, Hosts
 
 _IN_A_ROW = 5
-_MOST_RESTS = 3
+_MOST_RESTS, _MOST_SILENT_RESTS = 3, 5
+"""So many rests, and a host is given up that does not come right; and so many where no host at all has answered meanwhile: the
+network may be gone, and come back. With a first rest of 30 s that is a quarter of an hour."""
 _MOST_REFUSALS, _MOST_REFUSALS_FIRST = 20, 10
 """So many refusals in a row, and so many where no page came before them, and a host is given up."""
 
@@ -22,10 +24,12 @@ class Health:
     hosts: Hosts
     rest_s: float = 30.0
     _in_trouble: set[str] = field(default_factory=set)
+    _answers: int = 0
 
     def succeeded(self, host: str) -> None:
         """A page of the host came."""
         self.hosts[host].health = HostHealth(has_answered=True)
+        self._answers += 1
         self._in_trouble.discard(host)
 
     def has_answered(self, host: str) -> bool:
@@ -46,10 +50,12 @@ class Health:
         if state.until > now:
             return None  # it rests already: this one was in flight
         if not self.has_answered(host):
-            state.rests, state.is_probing = _MOST_RESTS + 1, True
+            state.is_given_up = state.is_probing = True
             return None
         seconds = self.rest_s * 2.0**state.rests
         state.rests += 1
+        is_silence = not is_refusal and state.answers_before == self._answers
+        state.is_given_up = state.rests > (_MOST_SILENT_RESTS if is_silence else _MOST_RESTS)
         state.until, state.is_probing = now + seconds, True
         return seconds
 
@@ -60,12 +66,17 @@ class Health:
         state.refusals += 1
         state.why, state.is_refusal = why, True
         if state.refusals >= (_MOST_REFUSALS if self.has_answered(host) else _MOST_REFUSALS_FIRST):
-            state.rests, state.is_probing = _MOST_RESTS + 1, True
+            state.is_given_up = state.is_probing = True
         return state.refusals
 
     def is_given_up(self, host: str) -> bool:
         """Whether a host failed after all rests."""
-        return self.hosts[host].health.rests > _MOST_RESTS
+        return self.hosts[host].health.is_given_up
+
+    def is_silent(self, host: str) -> bool:
+        """Whether nothing came from a host so often in a row that it rests, or is asked for one page to see: no page's own fault."""
+        state = self.hosts[host].health
+        return state.is_probing and not state.is_refusal
 
     def given_up(self) -> dict[str, str]:
         """The hosts that were given up, and why."""
@@ -93,5 +104,8 @@ class Health:
         return min(ends) if ends else None
 
     def _trouble_of(self, host: str) -> HostHealth:
-        self._in_trouble.add(host)
-        return self.hosts[host].health
+        state = self.hosts[host].health
+        if host not in self._in_trouble:
+            self._in_trouble.add(host)
+            state.answers_before = self._answers
+        return state

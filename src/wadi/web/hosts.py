@@ -40,13 +40,16 @@ class Turns:
 
 @dataclass(slots=True)
 class HostHealth:
-    """How a host is doing, kept by `wadi.crawl.health`: failures and refusals in a row, rests, and until when it rests."""
+    """How a host is doing, kept by `wadi.crawl.health`: failures and refusals in a row, rests, until when it rests, and how many
+    answers of all hosts came before its trouble began."""
 
     has_answered: bool = False
     failures: int = 0
     rests: int = 0
     until: float = float("-inf")
     is_probing: bool = False
+    is_given_up: bool = False
+    answers_before: int = 0
     why: str = ""
     refusals: int = 0
     is_refusal: bool = True
