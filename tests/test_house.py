@@ -52,7 +52,7 @@ ROOMS = {
         "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile report report_run "
         "sources tables verdict verify_run walk words"
     ),
-    "store": "archive connect crash_points faults folder history order outcome page_cache pages queue state stored view",
+    "store": "archive connect crash_points faults folder history order outcome page_cache pages queue state stored view whole_files",
     "table": (
         "account assemble by_route cells database derived describe destinations duplicates enough files frame outcomes "
         "parquet row_issues seen spreadsheet visits writers"

@@ -98,6 +98,15 @@ def test_the_wait_that_a_host_asks_for(value: str, wanted: float | None) -> None
 
 
 @pytest.mark.parametrize(
+    ("date", "wanted"),
+    [("Tue, 03 Nov 2026 07:00:00 GMT", 30.0), ("Wed, 04 Nov 2026 07:00:00 GMT", 0.0), ("today", 0.0)],
+)
+def test_a_date_to_wait_for_is_one_of_the_hosts_clock(date: str, wanted: float) -> None:
+    headers = (("Retry-After", "Tue, 03 Nov 2026 07:00:30 GMT"), ("Date", date))
+    assert wait_asked_for(_reply(503, *headers), NOW) == wanted
+
+
+@pytest.mark.parametrize(
     ("cause", "status", "method", "before", "retry_after", "wanted"),
     [
         ("unreachable", None, "GET", 0, "", 1.0),

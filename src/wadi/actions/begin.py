@@ -17,7 +17,8 @@ from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.local import NoSuchFiles
 from wadi.plan.reader import LoadedPlan, with_limits
 from wadi.plan.starts import Start, starts_of
-from wadi.problems import Place, Problem, RunError, UsageError
+from wadi.problems import CrawlError, Place, Problem, RunError, UsageError
+from wadi.store.connect import is_writable
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, PLAN, RunLock, find_run, new_folder, runs_in
@@ -74,6 +75,11 @@ def go_on(name: str | Path, runs: Path | str = "runs", *, reached: Reached = unh
     state, loaded = opened(folder, reached)
     if not state.can_write:
         state.close()
+        if is_writable(folder / DATABASE):
+            now = "make room, then  wadi resume  goes on; what was committed is kept"
+            raise CrawlError(
+                Problem("disk-full", "no room is left for the run's database", Place(str(folder)), now=now)
+            )
         now = "copy it to where it can be written;  export, verify and trace  need not write to it"
         raise RunError(Problem("not-writable", "the run cannot be written", Place(str(folder)), now=now))
     given = {name: value for name, value in limits.items() if value is not None}
@@ -130,7 +136,7 @@ def _begun(
         state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts)
     except NoSuchFiles as error:
         raise no_such_files(error) from error
-    state.close()
+    state.close_whole()
     unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
     return RunState.open(folder / DATABASE, reached)
 

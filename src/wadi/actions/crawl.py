@@ -176,7 +176,8 @@ def adopt(engine: Engine, run: Run, left: Iterable[tuple[int, Location]]) -> int
 
 @contextmanager
 def stopped_by_signals(engine: Engine, report: Callable[[Event], None], within_s: float) -> Iterator[None]:
-    """While it lasts, the first SIGINT or SIGTERM stops the engine softly, the second cancels the crawl."""
+    """While it lasts, the first SIGINT, SIGTERM or SIGHUP (a closed terminal) stops the engine softly, the second cancels the
+    crawl. A signal that the process was told to ignore, as by nohup, stays ignored."""
     loop, crawling = asyncio.get_running_loop(), asyncio.current_task()
     count = 0
 
@@ -189,7 +190,8 @@ def stopped_by_signals(engine: Engine, report: Callable[[Event], None], within_s
             report(Stopping(engine.in_flight))
             engine.stop(within_s)
 
-    signals = [signal.SIGINT, signal.SIGTERM]
+    asked = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+    signals = [number for number in asked if signal.getsignal(number) is not signal.SIG_IGN]
     try:
         for number in signals:
             loop.add_signal_handler(number, stop)

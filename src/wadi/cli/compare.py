@@ -6,7 +6,7 @@ import argparse
 import re
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, Any, BinaryIO, TextIO
 
 from wadi.cli.options import add_runs, say_which
 from wadi.cli.status import Status
@@ -97,38 +97,53 @@ def _names(text: str | None) -> list[str]:
 
 def _check_output(path: Path) -> None:
     from wadi.problems import Problem, UsageError
+    from wadi.store.whole_files import check_writable
 
     if path.suffix.lower() not in (".csv", ".jsonl", ".html"):
         what = f'"{path.suffix}" is no form of a comparison'
         raise UsageError(Problem("unknown-format", what, now="forms: .csv, .jsonl, .html"))
-    if not path.absolute().parent.is_dir():
-        raise UsageError(Problem("not-writable", f"{path} cannot be written: there is no such folder"))
+    check_writable(path)
 
 
 def _write(path: Path, found: Sequence[Comparison], args: argparse.Namespace) -> None:
     """The differences as a file: a page, or one record for each cell."""
-    if path.suffix.lower() == ".html":
-        from wadi.quality.html import rendered
+    from wadi.store.whole_files import not_written, whole_file
 
-        title = f"What changed: {', '.join(table.table for table in found)}"
-        page = rendered("compare.html", title=title, old=args.old, new=args.new, tables=found, most=_HTML_ROWS)
-        path.write_text(page, "utf-8")
-        return
+    forms = {".html": _write_page, ".jsonl": _write_lines, ".csv": _write_csv}
+    try:
+        whole_file(path, lambda out: forms[path.suffix.lower()](out, found, args))
+    except OSError as error:
+        raise not_written(path, error) from error
+
+
+def _write_page(out: BinaryIO, found: Sequence[Comparison], args: argparse.Namespace) -> None:
+    from wadi.quality.html import rendered
+
+    title = f"What changed: {', '.join(table.table for table in found)}"
+    page = rendered("compare.html", title=title, old=args.old, new=args.new, tables=found, most=_HTML_ROWS)
+    out.write(page.encode())
+
+
+def _write_lines(out: BinaryIO, found: Sequence[Comparison], args: argparse.Namespace) -> None:
+    import orjson
+
     records = (record for table in found for record in table.rows())
-    if path.suffix.lower() == ".jsonl":
-        import orjson
+    out.writelines(orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE) for record in records)
 
-        with path.open("wb") as file:
-            file.writelines(orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE) for record in records)
-        return
+
+def _write_csv(out: BinaryIO, found: Sequence[Comparison], args: argparse.Namespace) -> None:
     import csv
+    import io
 
     from wadi.table.cells import disarmed
 
-    with path.open("w", encoding="utf-8", newline="") as text:
-        writer = csv.writer(text)
-        writer.writerow(["table", "what", "key", "column", "old", "new"])
-        writer.writerows([disarmed(value) for value in record.values()] for record in records)
+    text = io.TextIOWrapper(out, "utf-8", newline="")
+    writer = csv.writer(text)
+    writer.writerow(["table", "what", "key", "column", "old", "new"])
+    for table in found:
+        writer.writerows([disarmed(value) for value in record.values()] for record in table.rows())
+    text.flush()
+    text.detach()
 
 
 def comparison_view(comparison: Comparison, *, verbose: bool = False) -> RenderableType:
@@ -233,11 +248,13 @@ def _history(args: argparse.Namespace, out: TextIO) -> Status:
     label += f" of {' '.join(record)}" if record else ""
     if args.chart is not None:
         from wadi.quality.charts import draw_history
+        from wadi.store.whole_files import replaced
 
         try:
-            draw_history(points, label, args.chart, column=args.column is not None)
-        except (OSError, ValueError) as error:
-            raise UsageError(Problem("not-writable", f"{args.chart} cannot be written: {error}")) from error
+            picture = draw_history(points, label, args.chart.suffix[1:] or "png", column=args.column is not None)
+        except ValueError as error:
+            raise UsageError(Problem("unknown-format", f"{args.chart}: {error}")) from error
+        replaced(args.chart, picture)
     if args.json:
         history = [
             {"began": p.began, "run": p.run, "rows": p.rows, "filled": p.filled, "value": p.value} for p in points

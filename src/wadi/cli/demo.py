@@ -14,7 +14,7 @@ from typing import TextIO
 
 from wadi.cli.show import console, plain, plural, rows_table
 from wadi.cli.status import Status
-from wadi.problems import CrawlError, Place, Problem, UsageError
+from wadi.problems import CrawlError, Problem, UsageError
 
 EXAMPLES = """examples:
   wadi demo                          crawl the sample site, show the first rows, name the files
@@ -206,16 +206,17 @@ def _site(port: int) -> Iterator[str]:
 
 def _copy_examples(folder: Path, args: argparse.Namespace, err: TextIO) -> Status:
     """Copy the plans that ship with Wadi, and the files beside them; what is there already stays."""
+    from wadi.store.whole_files import copied, not_written
+
     try:
         folder.mkdir(parents=True, exist_ok=True)
         with example("") as bundled:
             found = [file for file in sorted(bundled.iterdir()) if file.is_file()]
             new = [file for file in found if not (folder / file.name).exists()]
             for file in new:
-                shutil.copyfile(file, folder / file.name)
+                copied(file, folder / file.name)
     except OSError as error:
-        what = f"the examples cannot be copied: {error.strerror}"
-        raise UsageError(Problem("not-writable", what, Place(str(folder)))) from error
+        raise not_written(folder, error) from error
     if not args.quiet:
         kept = f"; {len(found) - len(new)} were there already and stay" if len(found) > len(new) else ""
         print(f"{folder}: {len(new)} files copied{kept}; next:  wadi demo --serve --port 8700", file=err)

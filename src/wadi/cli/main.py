@@ -11,7 +11,7 @@ import io
 import os
 import signal
 import sys
-from typing import TYPE_CHECKING, NoReturn, Protocol, TextIO
+from typing import TYPE_CHECKING, Any, NoReturn, Protocol, TextIO
 
 from wadi import __version__
 from wadi.cli.status import Status
@@ -66,10 +66,22 @@ class _Parser(argparse.ArgumentParser):
 
 def entry() -> NoReturn:
     """The console script."""
-    for stream in (sys.stdout, sys.stderr):
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")  # a terminal that has not all letters shows them as escapes
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(errors="backslashreplace")  # a terminal that has not all letters shows them as escapes
+    if isinstance(sys.stderr, io.TextIOWrapper):
+        told = io.BufferedWriter(_ToldIfCan(sys.stderr.fileno(), "wb", closefd=False))
+        sys.stderr = io.TextIOWrapper(told, sys.stderr.encoding, "backslashreplace", line_buffering=True)
     sys.exit(main(sys.argv[1:], sys.stdout, sys.stderr))
+
+
+class _ToldIfCan(io.FileIO):
+    """Where messages go. One that cannot be written, since the terminal was closed or a log's disk is full, ends no crawl."""
+
+    def write(self, data: Any) -> int:
+        try:
+            return super().write(data) or 0
+        except OSError:
+            return len(data)
 
 
 def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = None) -> int:
@@ -85,6 +97,10 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
     command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
     args = _parser(argv[0], command).parse_intermixed_args(argv[1:])
     args.reached = reached or unheard
+    if (most := _files_allowed()) < _LEAST_FILES:
+        print(f"wadi: {most} open files are allowed here, and {_LEAST_FILES} at least are needed", file=err)
+        print(f"  ulimit -n {_FILES}  allows more, if the system lets it", file=err)
+        return Status.NO_WAY
     if argv[0] in _LOOKING:
         signal.signal(signal.SIGINT, signal.SIG_DFL)
     try:
@@ -93,6 +109,20 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
         # The reader of a pipe has seen enough; what Python still holds for it must not complain at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return Status.DONE
+
+
+_FILES, _LEAST_FILES = 256, 64
+
+
+def _files_allowed() -> int:
+    """How many files this process may open, after it asked for as many as a crawl may need."""
+    import resource
+
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if 0 <= soft < _FILES:
+        soft = _FILES if hard < 0 else min(_FILES, hard)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+    return soft if soft >= 0 else _FILES
 
 
 _LOOKING = frozenset({"inspect", "try", "trace"})
@@ -121,7 +151,7 @@ def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextI
     except Exception as error:
         if args.debug:
             raise
-        if (problem := _of_the_disk(error)) is not None:
+        if (problem := _of_the_machine(error)) is not None:
             print(problem, file=err)
             return Status.NO_WAY
         what = f"an internal error: {type(error).__name__}: {error}"
@@ -131,13 +161,22 @@ def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextI
     return status
 
 
-def _of_the_disk(error: Exception) -> Problem | None:
-    """A full, closed or damaged disk under what a command reads or writes."""
+def _of_the_machine(error: Exception) -> Problem | None:
+    """A full, closed or damaged disk under what a command reads or writes, or too little memory for it."""
+    from dataclasses import replace
     from pathlib import Path
 
-    from wadi.store.faults import disk_problem
+    from wadi.problems import Place, Problem
+    from wadi.store.faults import disk_problem, is_want_of_memory
 
-    return disk_problem(error, Path())
+    if is_want_of_memory(error):
+        now = "close other programs, or allow it more; what a run has committed is kept, and  wadi resume  goes on"
+        return Problem("too-little-memory", "the memory that this process may have is used up", now=now)
+
+    problem = disk_problem(error, Path())
+    if problem is not None and isinstance(error, OSError) and error.filename is None:  # what is written to has no name
+        return replace(problem, place=Place("the output"), now="")
+    return problem
 
 
 def _parser(name: str, command: Command) -> argparse.ArgumentParser:

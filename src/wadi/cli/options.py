@@ -91,7 +91,7 @@ def write_descriptions(run: Run, args: argparse.Namespace) -> list[str]:
     import json
 
     from wadi.actions.export import codebook, package
-    from wadi.table.destinations import replaced
+    from wadi.store.whole_files import replaced
 
     written = []
     if args.package:

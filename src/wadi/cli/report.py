@@ -31,22 +31,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.run import Run
     from wadi.cli.show import shown_size
-    from wadi.problems import Problem, UsageError
     from wadi.quality.pdf import write_pdf
     from wadi.quality.report_run import report_of
+    from wadi.store.whole_files import check_writable, replaced
 
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)
         text, holds = report_of(opened, against=args.against)
         target = args.output or Path(f"{opened.plan_name}-report.html")
-    try:
-        target.write_text(text, "utf-8")
-    except OSError as error:
-        raise UsageError(Problem("not-writable", f"{target} cannot be written: {error.strerror}")) from error
+    replaced(target, text.encode())
     written = [target]
     if args.pdf is not None:
-        if not args.pdf.absolute().parent.is_dir():
-            raise UsageError(Problem("not-writable", f"{args.pdf} cannot be written: there is no such folder"))
+        check_writable(args.pdf)
         write_pdf(target, args.pdf)
         written.append(args.pdf)
     if not args.quiet:

@@ -119,6 +119,7 @@ def crawl_and_sum_up(
     from wadi.cli.progress import display
     from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
+    from wadi.problems import WadiError
     from wadi.quality.walk import Walks
 
     interrupted, style = False, style_asked(args)
@@ -129,7 +130,12 @@ def crawl_and_sum_up(
         interrupted = True
     is_whole = not interrupted and why_stopped(begun) is None
     say, walks = partial(say_which, args=args, err=err), Walks(begun)
-    written = write_outputs(begun, args.output, args.table, style, say, walks) if is_whole else []
+    written: list[tuple[str, int]] = []
+    not_written: WadiError | None = None
+    try:
+        written = write_outputs(begun, args.output, args.table, style, say, walks) if is_whole else []
+    except WadiError as error:  # the crawl is told of all the same
+        not_written = error
     held_back = () if is_whole else tuple(args.output)
     summary = summary_of(begun, written, walks, interrupted=interrupted, held_back=held_back)
     status = Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
@@ -139,6 +145,8 @@ def crawl_and_sum_up(
         console(err).print(summary.view(verbose=args.verbose, cuts=err.isatty()))
     elif status is not Status.DONE:
         print(summary.line(), file=err)
+    if not_written is not None:
+        raise not_written
     return status
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import mimetypes
-import os
 import re
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote, urlsplit
@@ -13,6 +12,7 @@ from wadi.problems import Place, Problem
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.folder import DOWNLOADS
 from wadi.store.outcome import StoredFile
+from wadi.store.whole_files import whole_file
 from wadi.web.messages import Reply
 
 _ANYTHING = frozenset(
@@ -25,6 +25,7 @@ _ANYTHING = frozenset(
     }
 )
 """Media types that say nothing of what a file is."""
+_POINTS = ("file-written", "file-renamed")
 _ENDING = re.compile(r"\.[A-Za-z0-9]{1,8}")
 
 
@@ -36,14 +37,7 @@ def keep_file(folder: Path, reply: Reply, reached: Reached = unheard) -> StoredF
     target = folder / path
     if not target.exists():
         target.parent.mkdir(exist_ok=True)
-        part = target.with_suffix(".part")
-        with part.open("wb") as file:
-            file.write(reply.body)
-            file.flush()
-            os.fsync(file.fileno())
-        reached("file-written")
-        part.replace(target)
-        reached("file-renamed")
+        whole_file(target, lambda out: out.write(reply.body), reached=reached, points=_POINTS)
     return StoredFile(str(path), len(reply.body), kind, digest)
 
 

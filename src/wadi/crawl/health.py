@@ -74,7 +74,7 @@ class Health:
         return self.hosts[host].health.is_given_up
 
     def is_silent(self, host: str) -> bool:
-        """Whether nothing came from a host so often in a row that it rests, or is asked for one page to see: no page's own fault."""
+        """Whether nothing came from a host so often in a row that it rests, or is asked for one page: no fault of a page."""
         state = self.hosts[host].health
         return state.is_probing and not state.is_refusal
 

@@ -440,7 +440,8 @@ class MannersPlan(Part):
     longest_wait: Duration = Field(120.0, description="longest wait before a retry")
     rest: Duration = Field(
         30.0,
-        description="first rest of a host that fails five times in a row; each of three (five where no host answers) is twice the one before",
+        description="first rest of a host that fails five times in a row; each of three (five where no host answers) "
+        "is twice as long as the one before",
     )
     connect_within: Duration = Field(15.0, description="time to get a connection")
     answer_within: Duration = Field(60.0, description="time to the first byte of the reply")

@@ -5,12 +5,14 @@ Colours are told apart by people with any colour vision and in print (dark blue,
 
 from __future__ import annotations
 
+import io
 import logging
 import re
 import warnings
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +20,7 @@ from wadi.problems import shortened
 from wadi.quality.compare import Point
 from wadi.quality.profile import ColumnProfile, TableProfile
 from wadi.quality.tables import TableSource
+from wadi.store.whole_files import whole_file
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -44,7 +47,7 @@ def write_charts(profile: TableProfile, source: TableSource, folder: Path) -> li
         for name, figure in _figures(profile, source):
             path = folder / f"{_file_name(profile.name)}-{_file_name(name)}.png"
             FigureCanvasAgg(figure)
-            figure.savefig(path, dpi=_DPI)
+            whole_file(path, partial(figure.savefig, format="png", dpi=_DPI))
             written.append(path)
     return written
 
@@ -232,8 +235,9 @@ def scatter(label: str, points: list[tuple[float, float]], rows: int) -> Figure:
     return figure
 
 
-def draw_history(points: Sequence[Point], label: str, target: Path, *, column: bool) -> None:
-    """A series over runs as a figure in a file. Raises OSError, ValueError for an ending that is no picture's."""
+def draw_history(points: Sequence[Point], label: str, form: str, *, column: bool) -> bytes:
+    """A series over runs as a figure: the bytes of a file of that form (`png`, `svg` …). Raises ValueError for one that is no
+    picture's."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
     with _drawing():
@@ -253,4 +257,6 @@ def draw_history(points: Sequence[Point], label: str, target: Path, *, column: b
         axes.set_ylabel("value" if column else "rows")
         axes.set_title(shortened(label, 70), loc="left")
         FigureCanvasAgg(figure)
-        figure.savefig(target, dpi=_DPI)
+        out = io.BytesIO()
+        figure.savefig(out, format=form, dpi=_DPI)
+        return out.getvalue()

@@ -1,4 +1,5 @@
-"""What goes wrong with the disk under a run, in words: full, read-only, over a quota, damaged. Decisions only."""
+"""What goes wrong with the machine under a run, in words: its disk is full, read-only, over a quota, damaged; no more files can
+be opened; no memory is left. Decisions only."""
 
 from __future__ import annotations
 
@@ -17,7 +18,24 @@ class DamagedRows(sqlite3.DatabaseError):
 
 _FULL = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EFBIG})
 _CLOSED = frozenset({errno.EROFS, errno.EACCES, errno.EPERM})
-_MAKE_ROOM = "make room; what was committed is kept"
+_MAKE_ROOM = "make room, then  wadi resume  goes on; what was committed is kept"
+
+
+def is_full(error: OSError) -> bool:
+    """Whether an error says that there is no room: a full disk, a quota, a limit on the size of files."""
+    return error.errno in _FULL
+
+
+def is_want_of_memory(error: BaseException) -> bool:
+    """Whether an error says that the process can have no more memory, in one of the forms in which Python and its libraries say
+    so."""
+    said = str(error)
+    return (
+        isinstance(error, MemoryError)
+        or (isinstance(error, OSError) and error.errno == errno.ENOMEM)
+        or (isinstance(error, RuntimeError) and "can't start new thread" in said)
+        or (isinstance(error, ImportError) and "failed to map segment" in said)
+    )
 
 
 def disk_problem(error: BaseException, folder: Path) -> Problem | None:
@@ -27,7 +45,7 @@ def disk_problem(error: BaseException, folder: Path) -> Problem | None:
     if not isinstance(error, OSError) or error.errno is None:
         return None
     place = Place(str(error.filename or folder))
-    if error.errno in _FULL:
+    if is_full(error):
         return Problem("disk-full", f"no room is left to write to: {error.strerror}", place, now=_MAKE_ROOM)
     if error.errno in _CLOSED:
         return Problem(

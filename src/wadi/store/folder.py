@@ -12,7 +12,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
-from wadi.problems import Place, Problem, RunError, listed
+from wadi.problems import CrawlError, Place, Problem, RunError, WadiError, listed
+from wadi.store.faults import disk_problem
 
 if TYPE_CHECKING:
     from wadi.store.state import RunState
@@ -25,14 +26,20 @@ LOG = "run.log"
 LOCK = "run.lock"
 NO_PAGES = "no page came"
 """How a run ended whose pages all failed."""
+_NOT_READ = {"other-version": "other version", "disk-full": "no room", "not-writable": "to be copied"}
+"""Problems of a run that cannot be read, as a list tells them; for others it is damaged."""
 _BEFORE = re.compile(r"~(?:\d+|newest)$")
 
 
 def new_folder(runs: Path, plan: str, now: datetime) -> Path:
-    """A new folder for a run that begins `now` (local time). Two within one second get numbers."""
-    stem = now.strftime("%Y-%m-%dT%H%M%S")
+    """A new folder for a run that begins `now` (local time). Two within one second get numbers; and so does one that begins
+    before the newest there is, since the clock was set back: names are in the order in which runs began."""
     parent = runs / plan
-    for number in range(1, 1000):
+    newest = max((path for path in parent.glob("[0-9]*T[0-9]*") if path.is_dir()), key=place_in_order, default=None)
+    stem, taken = place_in_order(newest) if newest is not None else ("", 0)
+    if (here := now.strftime("%Y-%m-%dT%H%M%S")) > stem:
+        stem, taken = here, 0
+    for number in range(taken + 1, taken + 1000):
         folder = parent / (stem if number == 1 else f"{stem}.{number}")
         try:
             folder.mkdir(parents=True)
@@ -45,6 +52,12 @@ def new_folder(runs: Path, plan: str, now: datetime) -> Path:
             ) from error
         return folder
     raise RunError(Problem("not-writable", "too many runs began in this second", Place(str(parent))))
+
+
+def place_in_order(run: Path) -> tuple[str, int]:
+    """What the names of runs are ordered by: the time, and the number among those of the same."""
+    stem, _, number = run.name.partition(".")
+    return stem, int(number) if number.isdecimal() else 1
 
 
 @dataclass(frozen=True)
@@ -68,7 +81,7 @@ def choose_run(name: str, runs: Path, *, newest: bool = False) -> ChosenRun:
     With `newest` a plan's name means the newest run, and no name the newest of all.
     """
     if not name:
-        every = max((path.parent for path in runs.glob(f"*/*/{DATABASE}")), key=lambda run: run.name, default=None)
+        every = max((path.parent for path in runs.glob(f"*/*/{DATABASE}")), key=place_in_order, default=None)
         if every is None:
             raise RunError(Problem("no-such-run", f"there are no runs in {runs}/", now="wadi run PLAN  makes one"))
         return ChosenRun(every)
@@ -87,7 +100,7 @@ def choose_run(name: str, runs: Path, *, newest: bool = False) -> ChosenRun:
 def _runs_of(plan: str, runs: Path) -> list[Path]:
     """The folders of a plan's runs, the newest first."""
     for parent in (runs / plan, runs / Path(plan).stem, Path(plan)):
-        if found := sorted((path.parent for path in parent.glob(f"*/{DATABASE}")), reverse=True):
+        if found := sorted((path.parent for path in parent.glob(f"*/{DATABASE}")), key=place_in_order, reverse=True):
             return found
     return []
 
@@ -123,20 +136,20 @@ def how_it_ended(folder: Path) -> tuple[bool, str]:
         with RunState.open(folder / DATABASE) as state:
             end = _end_in_words(state, folder)
             is_cut = bool(state.meta("given_limits"))
-    except RunError:
-        return False, "damaged"
+    except WadiError as error:
+        return False, _NOT_READ.get(error.problems[0].code, "damaged")
     known = next((known_end for known_end in End if known_end == end), None)
     return known is End.COMPLETE or (known is not None and known.is_limit and not is_cut), end
 
 
 def _end_in_words(state: RunState, folder: Path) -> str:
     """How a run ended: as its crawl says, or that no page came, that it is in use, or not finished."""
-    from wadi.store.outcome import State
+    from wadi.store.outcome import End, State
 
     end = state.meta("end")
     if end is None or RunLock(folder).is_taken():
         return "in use" if RunLock(folder).is_taken() else "not finished"
-    return str(end) if state.counts()[State.DONE] else NO_PAGES
+    return str(end) if state.counts()[State.DONE] or end == End.INTERRUPTED else NO_PAGES
 
 
 def _no_run(name: str, plan: str, runs: Path) -> RunError:
@@ -169,6 +182,11 @@ class RunLock:
         try:
             file = self._path.open("a+", encoding="ascii")
         except OSError as error:
+            if (problem := disk_problem(error, self._path.parent)) is not None and problem.code in (
+                "disk-full",
+                "too-few-files",
+            ):
+                raise CrawlError(problem) from error
             raise RunError(Problem("not-writable", f"the run cannot be written: {error.strerror}", place)) from error
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -210,8 +228,9 @@ class RunLock:
 
 @dataclass(frozen=True)
 class RunFound:
-    """A run as a list shows it. `state` is why its crawl ended, `no page came`, `in use`, `not finished`, `damaged`,
-    or `to be copied` (its last changes are in a log, and the folder cannot be written)."""
+    """A run as a list shows it. `state` is why its crawl ended, `no page came`, `in use`, `not finished`, or why it cannot be
+    read: `damaged`, `other version`, `no room`, `to be copied` (its last changes are in a log, and the folder cannot be
+    written)."""
 
     folder: Path
     plan: str
@@ -233,7 +252,7 @@ def run_folders(runs: Path, plan: str | None = None) -> list[Path]:
     """The folders of the runs below a folder, the newest first, without a look into them."""
     name = Path(plan).stem if plan else "*"
     folders = {path.parent for path in runs.glob(f"{name}/*/{DATABASE}")}
-    return sorted(folders, key=lambda run: (run.name, run.parent.name), reverse=True)
+    return sorted(folders, key=lambda run: (place_in_order(run), run.parent.name), reverse=True)
 
 
 def run_found(folder: Path) -> RunFound:
@@ -248,9 +267,8 @@ def run_found(folder: Path) -> RunFound:
             word = _end_in_words(state, folder)
             rows = state.row_count()
             plan, began = str(state.meta("plan")), str(state.meta("began"))
-    except RunError as error:
-        is_damaged = error.problems[0].code == "damaged-run"
-        word = "damaged" if is_damaged else "to be copied"
+    except WadiError as error:
+        word = _NOT_READ.get(error.problems[0].code, "damaged")
         return RunFound(folder, folder.parent.name, folder.name, word, 0, 0, 0, 0, size)
     done, failed, waiting = counts[State.DONE], counts[State.FAILED], counts[State.WAITING]
     return RunFound(folder, plan, began, word, rows, done + failed, failed, waiting, size)

@@ -9,12 +9,12 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 from wadi.store.archive import DamagedRecord, Location, packed_reply, read_reply
+from wadi.store.whole_files import whole_file
 from wadi.web.messages import Reply, Request
 
 KEPT_S = 24 * 3600.0
@@ -55,10 +55,7 @@ class PageCache:
         with contextlib.suppress(OSError):
             self.folder.mkdir(parents=True, exist_ok=True)
             self._clear()
-            handle, name = tempfile.mkstemp(dir=self.folder)
-            with os.fdopen(handle, "wb") as file:
-                file.write(packed_reply(reply))
-            Path(name).replace(self._path(request))
+            whole_file(self._path(request), lambda out: out.write(packed_reply(reply)))
 
     def _clear(self) -> None:
         for path in self.folder.iterdir():

@@ -8,15 +8,17 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Callable, Iterable, Mapping, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import orjson
 
-from wadi.problems import Place, Problem, RunError
+from wadi import __version__
+from wadi.problems import CrawlError, Place, Problem, RunError, WadiError
 from wadi.store.connect import connect, is_writable
 from wadi.store.crash_points import Reached, unheard
+from wadi.store.faults import disk_problem
 from wadi.store.outcome import Outcome, Purpose, Role, State, TableRows
 from wadi.store.pages import (
     KNOWN,
@@ -47,9 +49,13 @@ class New:
 class RunState(RunView):
     """An open run database: what `RunView` reads, and how it is written. Use as a context manager."""
 
-    def __init__(self, connection: sqlite3.Connection, path: Path, reached: Reached = unheard) -> None:
+    def __init__(
+        self, connection: sqlite3.Connection, path: Path, reached: Reached = unheard, *, can_write: bool = True
+    ) -> None:
         super().__init__(connection)
         self.path = path
+        self.can_write = can_write
+        """Whether the database can be written, where it lies."""
         self.reached = reached
         self.queue = Queue(connection)
 
@@ -65,15 +71,15 @@ class RunState(RunView):
     @classmethod
     def open(cls, path: Path, reached: Reached = unheard) -> RunState:
         """An existing database; one whose folder cannot be written is only read. Raises RunError when it is damaged or of another
-        version."""
+        version, CrawlError where there is no room to read it."""
         try:
-            state = cls(connect(path, write=True), path, reached)
+            connection = connect(path, write=True)
+            state = cls(connection, path, reached, can_write=connection.can_write)
             version = state.meta("schema")
         except sqlite3.Error as error:
-            raise RunError(_unreadable(path, error)) from error
+            raise _unreadable(path, error) from error
         if version != SCHEMA_VERSION:
-            what = f"the run was written by another version of Wadi (format {version}, this one reads {SCHEMA_VERSION})"
-            raise RunError(Problem("damaged-run", what, Place(str(path))))
+            raise RunError(_of_another_version(path, version))
         return state
 
     def __enter__(self) -> RunState:
@@ -85,10 +91,12 @@ class RunState(RunView):
     def close(self) -> None:
         self._db.close()
 
-    @property
-    def can_write(self) -> bool:
-        """Whether the database can be written, where it lies."""
-        return is_writable(self.path)
+    def close_whole(self) -> None:
+        """Close it with nothing left in the log beside it, so that the file alone is the database. Raises sqlite3.Error."""
+        (is_busy, *_) = self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)").fetchone()
+        if is_busy:
+            raise sqlite3.OperationalError("another process reads the database that is being made")
+        self._db.close()
 
     def set_meta(self, name: str, value: Any) -> None:
         self._db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (name, orjson.dumps(value)))
@@ -313,13 +321,24 @@ class _Transaction:
             todo += [(target, depth + (role == Role.OPEN)) for target, role in self._db.execute(query, (page, depth))]
 
 
-def _unreadable(path: Path, error: sqlite3.Error) -> Problem:
+def _unreadable(path: Path, error: sqlite3.Error) -> WadiError:
+    """What is raised for a database that cannot be opened: CrawlError for want of room, RunError else."""
     place = Place(str(path))
-    if (
-        path.is_file()
-        and not is_writable(path)
-        and getattr(error, "sqlite_errorcode", 0) & 0xFF == sqlite3.SQLITE_CANTOPEN
-    ):
+    problem = disk_problem(error, path)
+    if problem is not None and problem.code == "disk-full":
+        return CrawlError(
+            replace(problem, now="make room: a run with a log beside its database cannot be read without some")
+        )
+    if path.is_file() and not is_writable(path) and error.sqlite_errorcode & 0xFF == sqlite3.SQLITE_CANTOPEN:
         what = "the run's last changes are in a log beside its database, and the folder cannot be written"
-        return Problem("not-writable", what, place, now="copy the run's folder to where it can be written")
-    return Problem("damaged-run", f"the run's database cannot be read: {error}", place)
+        now = "copy the run's folder to where it can be written"
+        return RunError(Problem("not-writable", what, place, now=now))
+    return RunError(Problem("damaged-run", f"the run's database cannot be read: {error}", place))
+
+
+def _of_another_version(path: Path, version: object) -> Problem:
+    is_newer = isinstance(version, int) and version > SCHEMA_VERSION
+    what = f"the run was written by {'a newer' if is_newer else 'an older'} version of Wadi"
+    why = f"its format is {version}, and this version ({__version__}) reads {SCHEMA_VERSION}"
+    now = "read it with the version that wrote it, or run the plan again; its pages are in standard WARC files under pages/"
+    return Problem("other-version", what, Place(str(path)), why=why, now=now)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +15,7 @@ from wadi.store.connect import connect
 from wadi.store.folder import DATABASE, PAGES
 from wadi.store.outcome import Purpose, State
 from wadi.store.pages import number_in_listing
+from wadi.store.whole_files import copied
 from wadi.web.messages import Request
 
 _COLUMNS = "kind, method, url, headers, body, way, purpose, route, state, file, offset, length, failure"
@@ -98,6 +98,6 @@ def share_pages(source: Path, target: Path) -> dict[str, int]:
         try:
             os.link(path, other)
         except OSError:
-            shutil.copyfile(path, other)
+            copied(path, other)
         sizes[path.name] = other.stat().st_size
     return sizes

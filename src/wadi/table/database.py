@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from wadi.plan.columns import Column
-from wadi.problems import Place, Problem, UsageError
+from wadi.problems import CrawlError, Place, Problem, UsageError
+from wadi.store.faults import disk_problem
 from wadi.table.cells import coded, typed
 from wadi.table.writers import batches
 
@@ -37,11 +40,27 @@ def database_tables(
             for name, columns, key, rows in tables:
                 counts[name] = _write_table(connection, MetaData(), name, columns, key, rows, into)
     except SQLAlchemyError as error:
-        what = f"the database refuses the table: {str(getattr(error, 'orig', None) or error).splitlines()[0]}"
+        said = getattr(error, "orig", None) or error
+        problem = _no_room(said, Path(shown.removeprefix("sqlite:///"))) if engine.dialect.name == "sqlite" else None
+        if problem is not None:
+            raise CrawlError(problem) from error
+        what = f"the database refuses the table: {str(said).splitlines()[0]}"
         raise UsageError(Problem("not-writable", what, Place(shown), now="nothing was changed there")) from error
     finally:
         engine.dispose()
     return counts
+
+
+def _no_room(error: BaseException, path: Path) -> Problem | None:
+    """The problem of a database that cannot be written for want of room; None for any other error."""
+    problem = disk_problem(error, path)
+    if problem is None or problem.code != "disk-full":
+        return None
+    return replace(
+        problem,
+        what=f"no room is left for it: {error}",
+        now="make room, or write it elsewhere; nothing was changed there",
+    )
 
 
 def _engine(url: str) -> Engine:

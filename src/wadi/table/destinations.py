@@ -1,21 +1,20 @@
 """Where tables are written: a file by its ending, packed by a second one, a database by its URL.
 
-Files appear whole or not at all.
+Files appear whole or not at all (`wadi.store.whole_files`).
 """
 
 from __future__ import annotations
 
 import gc
-import os
-import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
-from wadi.problems import Place, Problem, UsageError, listed
+from wadi.problems import Problem, UsageError, listed
 from wadi.store.crash_points import Reached, unheard
+from wadi.store.whole_files import check_writable, not_written, whole_file
 from wadi.table.writers import (
     PLAIN,
     Rows,
@@ -118,9 +117,9 @@ def _write_tables(target: str, sources: Sequence[Source], style: Style, reached:
     try:
         if ending in (".sqlite", ".db"):
             return _write_sqlite(path, sources, style)
-        return _replaced(path, lambda out: _write(out, ending, packing, path, sources, style), reached)
+        return whole_file(path, lambda out: _write(out, ending, packing, path, sources, style), reached=reached)
     except OSError as error:
-        raise _not_writable(path, error.strerror or str(error)) from error
+        raise not_written(path, error) from error
 
 
 def _write(out: BinaryIO, ending: str, packing: str, path: Path, sources: Sequence[Source], style: Style) -> int:
@@ -139,7 +138,13 @@ def _write_sqlite(path: Path, sources: Sequence[Source], style: Style) -> int:
     from wadi.table.database import database_tables
 
     tables = ((s.name, s.columns, s.key, s.rows()) for s in sources)
-    return sum(database_tables(f"sqlite:///{path.resolve()}", tables, style.into).values())
+    was_there = path.exists()
+    try:
+        return sum(database_tables(f"sqlite:///{path.resolve()}", tables, style.into).values())
+    except BaseException:
+        if not was_there:
+            path.unlink(missing_ok=True)
+        raise
 
 
 def _endings(target: str) -> tuple[str, str]:
@@ -180,55 +185,3 @@ def _packed(out: BinaryIO, packing: str, path: Path) -> Iterator[BinaryIO]:
                 yield cast(BinaryIO, inner)
     else:
         yield out
-
-
-def check_writable(target: Path) -> None:
-    """Raise UsageError if a file could not be written."""
-    if target.is_dir():
-        raise _not_writable(target, "this is a folder")
-    if not target.parent.is_dir():
-        raise _not_writable(target, f"the folder {target.parent} does not exist")
-    if not os.access(target.parent, os.W_OK):
-        raise _not_writable(target, f"the folder {target.parent} does not let us write")
-
-
-def replaced(target: Path, data: bytes) -> None:
-    """Write a small file whole or not at all. Raises UsageError."""
-
-    def write(out: BinaryIO) -> int:
-        out.write(data)
-        return 0
-
-    check_writable(target)
-    try:
-        _replaced(target, write)
-    except OSError as error:
-        raise _not_writable(target, error.strerror or str(error)) from error
-
-
-def _replaced(target: Path, write: Callable[[BinaryIO], int], reached: Reached = unheard) -> int:
-    """Write beside the target and put it in its place when it is whole; an old file stays until then."""
-    handle, name = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
-    try:
-        with os.fdopen(handle, "wb") as out:
-            count = write(out)
-            out.flush()
-            os.fsync(out.fileno())
-        Path(name).chmod(0o666 & ~_umask())
-        reached("export-written")
-        Path(name).replace(target)
-        reached("export-renamed")
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
-    return count
-
-
-def _umask() -> int:
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask
-
-
-def _not_writable(target: Path, why: str) -> UsageError:
-    return UsageError(Problem("not-writable", f"cannot be written: {why}", Place(str(target))))

@@ -14,6 +14,7 @@ from wadi.plan.starts import FILE, file_request
 from wadi.store.folder import DOWNLOADS
 from wadi.store.outcome import StoredFile
 from wadi.store.view import RunView
+from wadi.store.whole_files import copied
 from wadi.web.parameters import filled, written
 
 _NOT_IN_NAMES = re.compile(r"[\x00-\x1f\x7f<>:\"|?*\\]")
@@ -93,9 +94,7 @@ def give_names(folder: Path, renamed: Mapping[str, str]) -> None:
         try:
             os.link(source, target)
         except OSError:
-            import shutil
-
-            shutil.copyfile(source, target)
+            copied(source, target)
 
 
 def named(pattern: str, values: Mapping[str, Any], stored: str) -> str:

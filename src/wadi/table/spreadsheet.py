@@ -38,6 +38,7 @@ def workbook_file(
     Dates with a zone are written in their local time, since the format has no zones. Texts are never formulas.
     """
     import xlsxwriter
+    from xlsxwriter.exceptions import FileCreateError
 
     options = {
         "constant_memory": True,
@@ -45,13 +46,50 @@ def workbook_file(
         "strings_to_urls": False,
         "nan_inf_to_errors": True,
     }
-    book = xlsxwriter.Workbook(out, options)
+    book = xlsxwriter.Workbook(_UntilItFails(out), options)
     counts: dict[str, int] = {}
     taken: set[str] = set()
     for name, columns, rows in tables:
         counts[name] = _write_table(book, name, columns, _heard(columns, rows, cut), taken, most_rows)
-    book.close()
+    try:
+        book.close()
+    except FileCreateError as error:  # around what the file system said
+        raise (error.args[0] if isinstance(error.args[0], OSError) else error) from None
     return counts
+
+
+class _UntilItFails:
+    """A file that takes no more after it failed once, and does as if: a zip that could not be written closes itself when it is
+    forgotten, and is not to complain then."""
+
+    def __init__(self, out: BinaryIO) -> None:
+        self._out = out
+        self._has_failed = False
+        self._place = 0
+
+    def write(self, data: bytes) -> int:
+        if not self._has_failed:
+            try:
+                self._out.write(data)
+            except OSError:
+                self._has_failed = True
+                raise
+        self._place += len(data)
+        return len(data)
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        self._place = offset if self._has_failed else self._out.seek(offset, whence)
+        return self._place
+
+    def tell(self) -> int:
+        return self._place
+
+    def flush(self) -> None:
+        if not self._has_failed:
+            self._out.flush()
+
+    def close(self) -> None:
+        """It is closed by whoever opened it."""
 
 
 def _heard(

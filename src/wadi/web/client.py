@@ -17,7 +17,7 @@ from wadi.web.hosts import Hosts
 from wadi.web.manners import Clock, Sleep, Slowed, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request
 from wadi.web.pace import Heard
-from wadi.web.retry import Decision, Retrying, Tries, decide, wait_asked_for
+from wadi.web.retry import Decision, Retrying, Tries, decide, time_at_host, wait_asked_for
 from wadi.web.robots import Robots, by_status, origin_of, read_robots, refusal, verdict_for
 from wadi.web.transport import Transport
 
@@ -210,7 +210,8 @@ class Client:
         )
         now = self._now()
         wait = wait_asked_for(reply, datetime.fromtimestamp(now, UTC)) if refused else None
-        quota = quota_of(reply, now)
+        at_host = time_at_host(reply)
+        quota = quota_of(reply, at_host.timestamp() if at_host is not None else now)
         if quota is not None and quota.left == 0:
             wait = max(wait or 0.0, quota.renewed_s)
         if wait and wait <= self._policy.longest_wait_s:

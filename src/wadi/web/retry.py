@@ -79,17 +79,27 @@ def decide(
 def wait_asked_for(reply: Reply, now: datetime) -> float | None:
     """Seconds the host asks us to wait (`Retry-After`), or None if it asks for nothing.
 
-    Both forms of RFC 9110 §10.2.3: a count of seconds, or an HTTP-date, of which a past one gives 0.0.
-    `now` is aware. A value that cannot be read counts as none: a careless server stops nobody.
+    Both forms of RFC 9110 §10.2.3: a count of seconds, or an HTTP-date, of which a past one gives 0.0. A date is one of the
+    host's clock (`Date`), where it tells that; `now` is ours, aware. A value that cannot be read counts as none: a careless
+    server stops nobody.
     """
     value = reply.header("retry-after").strip()
     if not value:
         return None
     if value.isdecimal():
         return float(value)
+    when = _http_date(value)
+    return None if when is None else max(0.0, (when - (time_at_host(reply) or now)).total_seconds())
+
+
+def time_at_host(reply: Reply) -> datetime | None:
+    """The time of the host's clock when it replied (RFC 9110 §6.6.1); None where it does not tell it."""
+    return _http_date(reply.header("date"))
+
+
+def _http_date(value: str) -> datetime | None:
     try:
         when = parsedate_to_datetime(value)
     except (ValueError, TypeError, OverflowError):  # an odd zone, a year beyond all calendars
         return None
-    aware = when if when.tzinfo else when.replace(tzinfo=UTC)
-    return max(0.0, (aware - now).total_seconds())
+    return when if when.tzinfo else when.replace(tzinfo=UTC)

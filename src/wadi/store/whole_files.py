@@ -1,0 +1,88 @@
+"""Files appear whole or not at all: written beside their target, and put in its place when they are whole.
+
+What stood there stays until then. The one way by which tables, reports, downloads and copies are written.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import BinaryIO, TypeVar
+
+from wadi.problems import CrawlError, Place, Problem, UsageError, WadiError
+from wadi.store.crash_points import Reached, unheard
+from wadi.store.faults import is_full
+
+EXPORT_POINTS = ("export-written", "export-renamed")
+T = TypeVar("T")
+
+
+def whole_file(
+    target: Path,
+    write: Callable[[BinaryIO], T],
+    *,
+    reached: Reached = unheard,
+    points: tuple[str, str] = EXPORT_POINTS,
+) -> T:
+    """Have a file written by `write`, durable before it has its name; gives what `write` gives. Raises OSError."""
+    handle, name = tempfile.mkstemp(prefix=f".{target.name[:100]}.", dir=target.parent)
+    try:
+        with os.fdopen(handle, "wb") as out:
+            given = write(out)
+            out.flush()
+            os.fsync(out.fileno())
+        Path(name).chmod(0o666 & ~_umask())
+        reached(points[0])
+        Path(name).replace(target)
+        reached(points[1])
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise
+    return given
+
+
+def copied(source: Path, target: Path) -> None:
+    """A copy of a file. Raises OSError."""
+    with source.open("rb") as file:
+        whole_file(target, lambda out: shutil.copyfileobj(file, out))
+
+
+def replaced(target: Path, data: bytes) -> None:
+    """Write a file whose content is there. Raises UsageError, CrawlError."""
+    check_writable(target)
+    try:
+        whole_file(target, lambda out: out.write(data))
+    except OSError as error:
+        raise not_written(target, error) from error
+
+
+def check_writable(target: Path) -> None:
+    """Raise UsageError if a file could not be written."""
+    if target.is_dir():
+        raise _not_writable(target, "this is a folder")
+    if not target.absolute().parent.is_dir():
+        raise _not_writable(target, f"the folder {target.parent} does not exist")
+    if not os.access(target.absolute().parent, os.W_OK):
+        raise _not_writable(target, f"the folder {target.parent} does not let us write")
+
+
+def not_written(target: Path, error: OSError) -> WadiError:
+    """The error to raise where a file could not be written: CrawlError for a full disk, else UsageError."""
+    why = error.strerror or str(error)
+    if is_full(error):
+        now = "make room, or write it elsewhere; what stood there before stays"
+        return CrawlError(Problem("disk-full", f"no room is left for it: {why}", Place(str(target)), now=now))
+    return _not_writable(target, why)
+
+
+def _not_writable(target: Path, why: str) -> UsageError:
+    return UsageError(Problem("not-writable", f"cannot be written: {why}", Place(str(target))))
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
