@@ -14,10 +14,11 @@ from wadi.actions.run import Run, ends_at_known, opened
 from wadi.actions.setup import certificates_of, session_of
 from wadi.crawl.previous_run import PreviousRun
 from wadi.plan.columns import table_plan, tables_of
+from wadi.plan.lint.starts import every_address
 from wadi.plan.local import NoSuchFiles
 from wadi.plan.reader import LoadedPlan, with_limits
 from wadi.plan.starts import Start, starts_of
-from wadi.problems import CrawlError, Place, Problem, RunError, UsageError
+from wadi.problems import CrawlError, Place, PlanError, Problem, RunError, UsageError
 from wadi.store.connect import is_writable
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.faults import as_problems
@@ -26,6 +27,7 @@ from wadi.store.history import digest_of, write_history
 from wadi.store.outcome import End
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
+from wadi.urls import NotAUrl
 
 _LIMITS = ("rows", "pages", "depth", "time", "bytes")
 _NOT_CONNECTED = frozenset({"unreachable", "timed-out", "broken-off", "no-route", "route-withdrawn"})
@@ -136,6 +138,8 @@ def _begun(
         state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts)
     except NoSuchFiles as error:
         raise no_such_files(error) from error
+    except NotAUrl as error:
+        raise PlanError([problem for _, problem in every_address(loaded.plan, loaded.text)]) from error
     state.close_whole()
     unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
     return RunState.open(folder / DATABASE, reached)

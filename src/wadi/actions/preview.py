@@ -21,10 +21,10 @@ from wadi.actions.site import Site
 from wadi.crawl.bounds import read_within
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.plan.columns import Column, tables_of
-from wadi.plan.local import NoSuchFiles
+from wadi.plan.local import NoSuchFiles, is_of_files
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
-from wadi.plan.starts import FILE, SITEMAP, starts_of
+from wadi.plan.starts import FILE, SITEMAP, count_starts, starts_of, templates_of
 from wadi.plan.ways import ways_in_vain
 from wadi.problems import CrawlError, Problem
 from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
@@ -34,7 +34,7 @@ from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 from wadi.table.cells import is_missing
 from wadi.table.derived import TableContext
-from wadi.urls import LOCAL, without_secret
+from wadi.urls import without_secret
 from wadi.web.messages import FetchFailed, Reply
 
 DETAILS = 5
@@ -304,8 +304,7 @@ def _estimate(loaded: LoadedPlan, kinds: dict[str, KindSeen], delay_s: float = 0
     """Requests by kind from the stated total and the rows a page, times the starts; time by the plan's pause and parallelism,
     and by the pause that robots.txt asks for."""
     plan = loaded.plan
-    every = list(starts_of(plan, loaded.folder))
-    counts: dict[str, int] = dict(Counter(start.kind for start in every))
+    counts: dict[str, int] = dict(count_starts(plan, loaded.folder))
     start = kinds[plan.start.page]
     per_page = start.rows / start.pages if start.pages else 0
     known, pages = True, 1
@@ -335,7 +334,7 @@ def _estimate(loaded: LoadedPlan, kinds: dict[str, KindSeen], delay_s: float = 0
     size = sum(count * (kinds[name].size_bytes // max(kinds[name].pages, 1)) for name, count in counts.items())
     reply_s = sum(seen.elapsed_s for seen in kinds.values()) / max(sum(seen.pages for seen in kinds.values()), 1)
     known = known and not any(counted.has_next for name, counted in kinds.items() if name != plan.start.page)
-    is_local = all(start.request.url.startswith(f"{LOCAL}:") for start in every)
+    is_local = all(is_of_files(template) for _, template in templates_of(plan))
     pause = 0.0 if is_local else plan.manners.pause
     pace = max(pause, delay_s, reply_s / plan.manners.parallel)
     return Estimate(requests, requests * pace, size, known, counts)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TextIO
 
-from wadi.cli.options import add_inputs, inputs_of
+from wadi.cli.options import add_inputs, inputs_of, starts_noted
 from wadi.cli.show import plural, show_problems, write_json
 from wadi.cli.status import Status
 
@@ -23,11 +23,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.plan.columns import columns, tables_of
+    from wadi.plan.lint.starts import every_address
     from wadi.plan.reader import load_plan
     from wadi.problems import PlanError
 
     try:
         loaded = load_plan(args.plan, inputs_of(args.input))
+        noted = starts_noted(args.plan, "addresses looked at", args, err)
+        if wrong := [problem for _, problem in every_address(loaded.plan, loaded.text, noted)]:
+            raise PlanError(wrong)
     except PlanError as error:
         if args.json:
             write_json({"plan": args.plan, "problems": [problem.as_dict() for problem in error.problems]}, out)

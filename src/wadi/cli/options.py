@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
@@ -323,3 +324,19 @@ def ask_for_code(loaded: LoadedPlan, args: argparse.Namespace, err: TextIO) -> N
     if args.with_code:
         code.approve()
     loaded.require_code()
+
+
+_SAID_EVERY_S = 3.0
+
+
+def starts_noted(name: str, what: str, args: argparse.Namespace, err: TextIO) -> Callable[[int], None]:
+    """Says now and then how many start addresses were made or looked at, where they are so many that this takes its time."""
+    said = time.monotonic()
+
+    def note(count: int) -> None:
+        nonlocal said
+        if not args.quiet and time.monotonic() - said >= _SAID_EVERY_S:
+            said = time.monotonic()
+            print(f"{name}: {count:,} {what}", file=err, flush=True)
+
+    return note

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import time
-from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, TextIO
 
@@ -23,6 +21,7 @@ from wadi.cli.options import (
     inputs_of,
     not_negative,
     say_which,
+    starts_noted,
     style_asked,
     write_outputs,
 )
@@ -84,27 +83,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     loaded = with_route(loaded, args.route)
     ask_for_code(loaded, args, err)
     credentials = credentials_for(loaded)
-    noted = _noted(loaded.name, args, err)
+    noted = starts_noted(loaded.name, "start addresses so far", args, err)
     with begin(loaded, args.runs, since=args.since, reached=args.reached, noted=noted) as begun:
         if args.table is not None:
             begun.assembly(args.table)
         return crawl_and_sum_up(begun, args, out, err, credentials)
-
-
-_SAID_EVERY_S = 3.0
-
-
-def _noted(name: str, args: argparse.Namespace, err: TextIO) -> Callable[[int], None]:
-    """Says now and then how many start addresses there are so far, where they are so many that this takes its time."""
-    said = time.monotonic()
-
-    def note(count: int) -> None:
-        nonlocal said
-        if not args.quiet and time.monotonic() - said >= _SAID_EVERY_S:
-            said = time.monotonic()
-            print(f"{name}: {count:,} start addresses so far", file=err, flush=True)
-
-    return note
 
 
 def crawl_and_sum_up(

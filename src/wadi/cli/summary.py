@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from shlex import quote
 from typing import TYPE_CHECKING, Any
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from wadi.actions.run import Run
     from wadi.plan.columns import Column
     from wadi.plan.model import LimitsPlan
+    from wadi.quality.profile import TableProfile
     from wadi.quality.verdict import Verdict
     from wadi.quality.walk import Walks
     from wadi.table.account import Account
@@ -267,7 +268,7 @@ def summary_of(
         failures=list(run.state.failures()),
         notes=list(run.state.notes()),
         written=written,
-        outcomes=_outcomes(run),
+        outcomes=_outcomes(run, verified.profiles),
         spent=run.state.meta("spent") or {},
         limits=run.loaded.plan.limits,
         verdict=verified.verdict,
@@ -276,12 +277,13 @@ def summary_of(
     )
 
 
-def _outcomes(run: Run) -> dict[str, int]:
-    if OUTCOMES not in run.tables or run.tables[0] == OUTCOMES:
+def _outcomes(run: Run, profiles: Sequence[TableProfile]) -> dict[str, int]:
+    """How many lines of input came to what."""
+    profile = next((profile for profile in profiles if profile.name == OUTCOMES), None)
+    if profile is None or run.tables[0] == OUTCOMES:
         return {}
-    assembly = run.assembly(OUTCOMES)
-    place = [column.name for column in assembly.columns].index("outcome")
-    return dict(Counter(row[place] for row in assembly.rows()).most_common())
+    outcome = next(column for column in profile.columns if column.column.name == "outcome")
+    return {str(word): count for word, count in sorted(outcome.every, key=lambda pair: -pair[1])}
 
 
 def _columns_view(columns: list[Column], account: Account, *, cuts: bool) -> RenderableType:

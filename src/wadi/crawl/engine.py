@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 
 from wadi.crawl.agenda import Agenda
 from wadi.crawl.bounds import TookTooLong, too_long
@@ -29,7 +30,7 @@ from wadi.problems import Problem, shortened
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import End, Outcome, Purpose, State
 from wadi.store.pages import Page, number_in_listing
-from wadi.store.state import RunState
+from wadi.store.state import CommitGivenUp, New, RunState
 from wadi.web.client import Client
 from wadi.web.hours import closed_for_s
 from wadi.web.manners import Stopped
@@ -38,6 +39,7 @@ from wadi.web.messages import FetchFailed, Reply
 _NO_ANSWER = frozenset({"unreachable", "timed-out", "broken-off"})
 _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _REFUSALS = frozenset({401, 403, 407, 451})
+_MANY_LINKS = 5000
 PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
 
@@ -129,7 +131,8 @@ class Engine:
             except TookTooLong:
                 return  # it is asked for again, and read by a worker
         self._archive.sync()
-        self._commit([(_Fetched(page, 0, reply, None), outcome)])
+        settled = [(_Fetched(page, 0, reply, None), outcome)]
+        self._committed(settled, self._state.commit([outcome], self._task.limits.depth))
 
     async def crawl(self) -> End:
         """Ask for pages until the end. On cancellation what is in flight is dropped and stays waiting. Raises CrawlError."""
@@ -292,7 +295,8 @@ class Engine:
                     settled.append((fetch, closed))
                 lost = lost or fetch.session == self._sessions.count
         await self._make_durable()
-        self._commit(settled)
+        if (new := await self._commit([outcome for _, outcome in settled])) is not None:
+            self._committed(settled, new)
         if lost:
             await self._sessions.begin()
         self._report_progress()
@@ -306,12 +310,30 @@ class Engine:
             await asyncio.to_thread(self._archive.sync)
         self._archive.reached("archive-synced")
 
-    def _commit(self, settled: list[tuple[_Fetched, Outcome]]) -> None:
-        """When the archive is durable the outcomes are one transaction, then they are told."""
-        outcomes = [outcome for _, outcome in settled]
-        new = self._state.commit(outcomes, self._task.limits.depth)
+    async def _commit(self, outcomes: list[Outcome]) -> New | None:
+        """When the archive is durable the outcomes are one transaction. What leads to very many pages is committed in a thread,
+        so that signals are heard; when the crawl is to stop and its patience is over, it is given up: None."""
+        commit = partial(self._state.commit, outcomes, self._task.limits.depth)
+        if sum(len(outcome.links) for outcome in outcomes) < _MANY_LINKS:
+            return commit()
+        committing = asyncio.create_task(asyncio.to_thread(commit))
+        try:
+            while not committing.done():
+                await asyncio.wait({committing}, timeout=0.2)
+                if self._stop_at is not None and self._clock() >= self._stop_at:
+                    self._state.give_up()
+            return committing.result()
+        except asyncio.CancelledError:
+            self._state.give_up()
+            await asyncio.wait({committing})
+            raise
+        except CommitGivenUp:
+            return None
+
+    def _committed(self, settled: list[tuple[_Fetched, Outcome]], new: New) -> None:
+        """Outcomes are in the database: what follows for what is to be asked, and the events that tell of them."""
         self._agenda.open(new.hosts)
-        self._counts[State.WAITING] += new.pages - len(outcomes)
+        self._counts[State.WAITING] += new.pages - len(settled)
         for fetch, outcome in settled:
             self._counts[outcome.state] += 1
             self._asked.pop(fetch.page.id, None)

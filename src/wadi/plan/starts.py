@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -66,6 +67,18 @@ def starts_of(plan: Plan, folder: Path | None = None) -> Iterator[Start]:
                 yield from (Start(kind, replace(request, route=name), values) for name in route_names(plan) or [""])
 
 
+def count_starts(plan: Plan, folder: Path) -> Counter[str]:
+    """How many starts there are of each kind, without making those of sites. Raises NoSuchFiles."""
+    counts: Counter[str] = Counter()
+    for kind, template in templates_of(plan):
+        used = used_in(plan, template) - set(plan.start.split)
+        if is_of_files(template):
+            counts[kind] += sum(len(files_of(folder, expanded(template, v))) for v in combinations(plan.inputs, used))
+        else:
+            counts[kind] += how_many(plan.inputs, used) * max(1, len(route_names(plan)))
+    return counts
+
+
 def route_names(plan: Plan) -> list[str]:
     """The names of a plan's routes, where they have names: each start goes by each of them."""
     return list(plan.manners.routes) if isinstance(plan.manners.routes, dict) else []
@@ -73,6 +86,8 @@ def route_names(plan: Plan) -> list[str]:
 
 def folders_of(plan: Plan, folder: Path) -> frozenset[Path]:
     """The folders of the local files that a plan begins with, which stands in `folder`; none when they are not there any more."""
+    if not any(is_of_files(template) for _, template in templates_of(plan)):
+        return frozenset()
     try:
         starts = [start.request.url for start in starts_of(plan, folder)]
     except NoSuchFiles:

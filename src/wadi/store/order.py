@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from wadi.store.outcome import Role, State
-from wadi.store.pages import START_PAGE, Edge
+from wadi.store.pages import Edge
 from wadi.store.view import RunView
 
 
@@ -42,7 +42,7 @@ class Walk:
     def __init__(self, state: RunView, *, edges: list[Edge] | None = None) -> None:
         self._state = state
         self._seen = Numbers()
-        first = state.edges(START_PAGE) if edges is None else edges
+        first = state.starts() if edges is None else edges
         self._stack: list[tuple[Iterator[Edge], Visit | None]] = [(iter(first), None)]
         self._held: Visit | None = None
 

@@ -46,6 +46,10 @@ class New:
     hosts: frozenset[str]
 
 
+class CommitGivenUp(Exception):
+    """What was about to be committed is not, since somebody does not want to wait for it."""
+
+
 class RunState(RunView):
     """An open run database: what `RunView` reads, and how it is written. Use as a context manager."""
 
@@ -58,6 +62,7 @@ class RunState(RunView):
         """Whether the database can be written, where it lies."""
         self.reached = reached
         self.queue = Queue(connection)
+        self._is_given_up = False
 
     @classmethod
     def create(cls, path: Path, reached: Reached = unheard) -> RunState:
@@ -116,7 +121,8 @@ class RunState(RunView):
     def commit(self, outcomes: Iterable[Outcome], most_depth: int | None = None) -> New:
         """Keep what pages came to, all of it or, if the process dies, nothing of it; returns what is new. Pages further from the
         starts than `most_depth` are known, but not asked for."""
-        writing = _Transaction(self._db, most_depth)
+        self._is_given_up = False
+        writing = _Transaction(self._db, most_depth, lambda: self._is_given_up)
         self._db.execute("BEGIN IMMEDIATE")
         try:
             ends: dict[str, int] = {}
@@ -135,6 +141,10 @@ class RunState(RunView):
         self._db.execute("COMMIT")
         self.reached("committed")
         return New(writing.pages, frozenset(writing.hosts))
+
+    def give_up(self) -> None:
+        """Let what another thread is about to commit be given up: there CommitGivenUp is raised, and nothing is kept."""
+        self._is_given_up = True
 
     def ask_again(self, chosen: Callable[[str, State], bool]) -> int:
         """Let pages wait again: those whose URL and state are chosen. What they gave does not count until they are read again."""
@@ -163,11 +173,18 @@ class RunState(RunView):
 
 class _Transaction:
     """What goes into the database at once: outcomes, and the pages that they lead to. Pages further from the starts than
-    `most_depth` are not asked for; `pages` counts those that are new, `hosts` are those that have pages to ask for."""
+    `most_depth` are not asked for; `pages` counts those that are new, `hosts` are those that have pages to ask for. As soon as
+    `is_given_up` says so, CommitGivenUp is raised."""
 
-    def __init__(self, connection: sqlite3.Connection, most_depth: int | None = None) -> None:
+    def __init__(
+        self,
+        connection: sqlite3.Connection,
+        most_depth: int | None = None,
+        is_given_up: Callable[[], bool] = lambda: False,
+    ) -> None:
         self._db = connection
         self._most_depth = most_depth
+        self._is_given_up = is_given_up
         self.pages = 0
         self.hosts: set[str] = set()
 
@@ -225,6 +242,8 @@ class _Transaction:
         """Where the page leads; `listed` are the rows of its listing so far, and its last pages without any; `last` is the number
         of its last page, as far as stated."""
         for link in outcome.links:
+            if self._is_given_up():
+                raise CommitGivenUp
             kept_inputs = orjson.dumps(link.inputs) if link.inputs else None
             if link.role is Role.NEXT:
                 so_far: SoFar = (*listed, outcome.edge, last)

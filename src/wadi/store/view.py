@@ -16,6 +16,7 @@ from wadi.store.outcome import CellProblem, FailedPage, Purpose, Role, State, St
 from wadi.store.pages import (
     KNOWN,
     PAGE_COLUMNS,
+    START_PAGE,
     STEP,
     Edge,
     Page,
@@ -24,6 +25,16 @@ from wadi.store.pages import (
     rows_digest,
 )
 from wadi.web.messages import Request
+
+_EDGES = (
+    "SELECT l.target, l.role, l.place, l.text, l.inputs, p.state, p.kind FROM links l JOIN pages p ON p.id = l.target"
+    " WHERE l.source = ?"
+)
+_STARTS_AT_A_TIME = 1000
+
+
+def _edge(target: int, role: int, place: int, text: str, inputs: bytes | None, state: int, kind: str) -> Edge:
+    return Edge(target, Role(role), place, text, orjson.loads(inputs) if inputs else None, State(state), kind)
 
 
 class RunView:
@@ -141,15 +152,16 @@ class RunView:
 
     def edges(self, page: int) -> list[Edge]:
         """The links out of a page in reading order: opened pages by their place, then the next page of the listing."""
-        cursor = self._db.execute(
-            "SELECT l.target, l.role, l.place, l.text, l.inputs, p.state, p.kind FROM links l JOIN pages p ON p.id = l.target"
-            " WHERE l.source = ? ORDER BY l.role, l.place",
-            (page,),
-        )
-        return [
-            Edge(target, Role(role), place, text, orjson.loads(inputs) if inputs else None, State(state), kind)
-            for target, role, place, text, inputs, state, kind in cursor
-        ]
+        return [_edge(*row) for row in self._db.execute(f"{_EDGES} ORDER BY l.role, l.place", (page,))]
+
+    def starts(self) -> Iterator[Edge]:
+        """The starts in reading order, a part of them at a time: there may be a million."""
+        place = -1
+        query = f"{_EDGES} AND l.role = {Role.START} AND l.place > ? ORDER BY l.place LIMIT {_STARTS_AT_A_TIME}"
+        while rows := self._db.execute(query, (START_PAGE, place)).fetchall():
+            for row in rows:
+                yield _edge(*row)
+            place = rows[-1][2]
 
     def rows(self, page: int, table: str) -> TableRows | None:
         """What a page gives to a table. Raises DamagedRows."""

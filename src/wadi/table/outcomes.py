@@ -10,7 +10,7 @@ from wadi.plan.model import Plan
 from wadi.plan.starts import templates_of, used_in
 from wadi.store.order import Walk
 from wadi.store.outcome import State
-from wadi.store.pages import START_PAGE, Edge
+from wadi.store.pages import Edge
 from wadi.store.view import RunView
 from wadi.table.account import Account
 
@@ -53,7 +53,7 @@ class Outcomes:
 
     def _edges(self) -> Iterator[tuple[Edge, Mapping[str, Any]]]:
         """The links that lines led to: starts, or what forms and made requests opened."""
-        for start in self._state.edges(START_PAGE):
+        for start in self._state.starts():
             if self._in_starts:
                 yield start, start.inputs or {}
                 continue

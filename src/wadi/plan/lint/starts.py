@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import itertools
+from collections.abc import Callable, Iterator
 
+from wadi.plan.local import is_of_files
 from wadi.plan.model import Plan, RouteSecret
 from wadi.plan.parts import asks_of, fields_of
 from wadi.plan.positions import Path
@@ -12,7 +14,6 @@ from wadi.plan.starts import (
     fixed_inputs,
     how_many,
     is_set,
-    starts_of,
     templates_of,
     used_in,
     variables_of,
@@ -25,6 +26,8 @@ from wadi.web.parameters import expanded, names_in
 from wadi.web.routes import BadRoute, checked
 
 MOST_STARTS = 1_000_000
+LOOKED_AT = 10_000
+"""So many addresses are looked at whenever a plan is read: the rest by `wadi lint`, and when a run begins."""
 
 
 def addresses(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -68,27 +71,40 @@ def _address(plan: Plan, path: Path, address: str, text: PlanText) -> Iterator[F
         now = "run the plan for some values at a time:  --input NAME=VALUE"
         yield path, text.problem("too-many-starts", path, what, now=now)
         return
-    alone = plan.model_copy(
-        update={"start": plan.start.model_copy(update={"addresses": [address], "sitemap": [], "feed": []})}
-    )
-    try:
-        for _ in starts_of(alone):
-            pass
-    except NotAUrl as error:
-        url = _first_wrong(alone)
-        yield path, text.problem("bad-url", path, f'"{url}" is no URL to begin with: {error}')
+    yield from _wrong_addresses(path, text, itertools.islice(_filled(plan, address), LOOKED_AT))
 
 
-def _first_wrong(plan: Plan) -> str:
-    """The first of a plan's addresses, filled in, that is no URL."""
-    for address in plan.start.addresses:
-        for values in combinations(plan.inputs, used_in(plan, address) - set(plan.start.split)):
-            url = expanded(address, values)
-            try:
-                resolve("", url)
-            except NotAUrl:
-                return url
-    return ""
+def every_address(plan: Plan, text: PlanText, noted: Callable[[int], None] = lambda count: None) -> Iterator[Finding]:
+    """What is wrong with the addresses beyond those that are looked at whenever a plan is read; `noted` hears how many were
+    looked at."""
+    for key in ("addresses", "sitemap", "feed"):
+        for index, address in enumerate(getattr(plan.start, key)):
+            yield from _wrong_addresses(("start", key, index), text, _noted(_filled(plan, address), noted))
+
+
+def _wrong_addresses(path: Path, text: PlanText, coming: Iterator[str]) -> Iterator[Finding]:
+    """The first of the addresses, filled in, that is no URL."""
+    for url in coming:
+        try:
+            resolve("", url)
+        except NotAUrl as error:
+            yield path, text.problem("bad-url", path, f'"{url}" is no URL to begin with: {error}')
+            return
+
+
+def _filled(plan: Plan, address: str) -> Iterator[str]:
+    """An address with every combination of the inputs that it uses."""
+    if is_of_files(address):
+        return
+    for values in combinations(plan.inputs, used_in(plan, address) - set(plan.start.split)):
+        yield expanded(address, values)
+
+
+def _noted(urls: Iterator[str], noted: Callable[[int], None]) -> Iterator[str]:
+    for count, url in enumerate(urls, start=1):
+        yield url
+        if count % 1000 == 0:
+            noted(count)
 
 
 def splits(plan: Plan, text: PlanText) -> Iterator[Finding]:
