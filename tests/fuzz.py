@@ -1,9 +1,9 @@
-"""A fuzz of what reads pages: those of the sample site, torn and mixed by chance, for a bounded time in a process of its own.
+"""A fuzz of every reader of outside data: what it reads well, torn and mixed by chance, for as long as one likes.
 
-    python tests/fuzz.py [--seconds 60] [--seed N]
+    python tests/fuzz.py [--seconds 60] [--seed N] [--only NAME …]
 
-Each page stands in a file before it is read. Where the process ends, breaks off or stays with a page, that file is kept and
-named, and the status is 1.
+Each reader has a process of its own and its share of the time. What it is given stands in a file before it is read. Where it
+raises what it may not, ends the process, or stays with something, that file is kept and named, and the status is 1.
 """
 
 from __future__ import annotations
@@ -17,131 +17,119 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-ROOT = Path(__file__).parent
 SLOW_S = 10.0
-EXPRESSIONS = (
-    "li", "li > a[href]", "td:nth-child(2n + 1)", ":has(> b):not(.x, p)", "h3 + *", "//li[position() < 3]/@*", "//*[count(*) > 2]",
-    "string(.//a)", "ancestor-or-self::*[1]", "//text()[contains(., 'M')]", "re:<(\\w+)", "$..name",
-)  # fmt: skip
-PIECES = (
-    "<", ">", "</", '"', "'", "=", "&", "&#", "<!--", "-->", "<![CDATA[", "<template>", "<table>", "<svg>", "<math>", "<select>",
-    "<script>", "</p>", "<p>", "<td", "\0", "\ufffe", "<pre>\n", "<textarea>", "<noscript>", "<base href=", "<a href=",
-    "<plaintext>", "<frameset>", "colspan=999999", "<dl><dt>", "\u202e", "\r", "<?", "<!DOCTYPE",
-)  # fmt: skip
+_LONGEST = 60_000
+_MOST_FOUND = 5
+
+Way = Callable[[bytes, int, int, list[bytes], random.Random], bytes]
 
 
-def pages() -> list[str]:
-    """What is torn: pages of the sample site, and others with the quirks of real ones."""
-    from wadi.demo.site import registerhtml
-
-    found = [path.read_text("utf-8", "replace") for path in sorted((ROOT / "labelled").glob("**/*.html"))]
-    suite = [path.read_text("utf-8") for path in sorted((ROOT / "suites/tree-construction").glob("tests*.dat"))]
-    return [*map(registerhtml, range(1, 6)), *found, *suite]
-
-
-def torn(page: str, others: list[str], chance: random.Random) -> str:
-    """The page with a few things wrong."""
-    text = page[: chance.randrange(1, 60_000)]
-    for _ in range(chance.randrange(1, 12)):
-        at = chance.randrange(len(text) + 1)
-        until = at + chance.randrange(1, 200)
-        text = chance.choice(_WAYS)(text, at, until, others, chance)
-    return text
+def torn(whole: bytes, others: list[bytes], pieces: tuple[bytes, ...], chance: random.Random) -> bytes:
+    """The seed with a few things wrong."""
+    data = whole[: chance.randrange(1, _LONGEST)] if chance.random() < 0.3 else whole[:_LONGEST]
+    for _ in range(chance.randrange(1, 8)):
+        at = chance.randrange(len(data) + 1)
+        until = at + chance.randrange(1, max(2, min(200, len(data) // 4)))
+        others_or_pieces = [chance.choice(pieces)] if chance.random() < 0.7 else others
+        data = chance.choice(_WAYS)(data, at, until, others_or_pieces, chance)
+    return data
 
 
-def _without(text: str, at: int, until: int, others: list[str], chance: random.Random) -> str:
-    return text[:at] + text[until:]
+def _without(data: bytes, at: int, until: int, others: list[bytes], chance: random.Random) -> bytes:
+    return data[:at] + data[until:]
 
 
-def _twice(text: str, at: int, until: int, others: list[str], chance: random.Random) -> str:
-    return text[:until] + text[at:until] * chance.choice([1, 2, 50]) + text[until:]
+def _twice(data: bytes, at: int, until: int, others: list[bytes], chance: random.Random) -> bytes:
+    return data[:until] + data[at:until] * chance.choice([1, 2, 50]) + data[until:]
 
 
-def _with_piece(text: str, at: int, until: int, others: list[str], chance: random.Random) -> str:
-    return text[:at] + chance.choice(PIECES) * chance.choice([1, 1, 1, 300]) + text[at:]
-
-
-def _with_other(text: str, at: int, until: int, others: list[str], chance: random.Random) -> str:
+def _with_other(data: bytes, at: int, until: int, others: list[bytes], chance: random.Random) -> bytes:
     other = chance.choice(others)
-    start = chance.randrange(len(other))
-    return text[:at] + other[start : start + chance.randrange(1, 2000)] + text[until:]
+    start = chance.randrange(max(1, len(other) - 3))
+    return data[:at] + other[start : start + chance.randrange(1, 2000)] * chance.choice([1, 1, 1, 300]) + data[at:]
 
 
-_WAYS: tuple[Callable[[str, int, int, list[str], random.Random], str], ...] = (
-    _without, _twice, _with_piece, _with_piece, _with_other,
-)  # fmt: skip
+def _with_other_bits(data: bytes, at: int, until: int, others: list[bytes], chance: random.Random) -> bytes:
+    return data[:at] + bytes([chance.randrange(256)]) + data[at + 1 :]
 
 
-def read(body: bytes, chance: random.Random) -> None:
-    """All that is done with a page, for it or for its rows."""
-    from wadi.page.document import NotADocument, read_document
-    from wadi.page.expressions import compile_expression
-    from wadi.page.grid import grid_of
-    from wadi.page.labels import LabelsIn
-    from wadi.page.markup import clean_html, markdown_of
-    from wadi.page.nodes import Element, elements, inner_markup_of, line_of, path_of
-    from wadi.page.structured import structured
-    from wadi.page.text import text_of
-
-    try:
-        document = read_document(body, "http://h/a/b", chance.choice(["text/html", "", "text/html; charset=gbk"]))
-    except NotADocument:
-        return
-    scopes = [document.scope]
-    if document.kind != "json":
-        every = list(elements(document.top))
-        scopes += chance.sample(every, min(4, len(every)))
-        for element in chance.sample(every, min(3, len(every))):
-            for work in (text_of, clean_html, markdown_of, inner_markup_of, line_of, path_of):
-                work(element)  # type: ignore[operator]
-            LabelsIn(element).find(["depth", "flow"])
-        for table in list(elements(document.top, "table"))[:2]:
-            grid_of(table)
-        text_of(document.top)
-    for expression in EXPRESSIONS:
-        for scope in scopes:
-            for node in compile_expression(expression).nodes(scope, document)[:3]:
-                if isinstance(node, Element):
-                    text_of(node)
-    structured(document)
+_WAYS: tuple[Way, ...] = (_without, _twice, _with_other, _with_other, _with_other_bits)
 
 
-def work(seconds: float, seed: int, at: Path) -> None:
-    """Read torn pages until the time is over."""
-    chance, every, ends, count = random.Random(seed), pages(), time.monotonic() + seconds, 0
-    while time.monotonic() < ends:
-        body = torn(chance.choice(every), every, chance).encode("utf-8", "replace")
-        at.write_bytes(body)
-        started = time.monotonic()
-        read(body, chance)
-        count += 1
-        if time.monotonic() - started > SLOW_S:
-            sys.exit(f"a page took {time.monotonic() - started:.0f} s")
-    print(f"{count} pages, seed {seed}")
+def work(name: str, seconds: float, seed: int, at: Path) -> int:
+    """Try one reader until the time is over; returns how many faults were found."""
+    import traceback
+
+    from fuzz_readers import READERS
+
+    reader, chance, count, slowest = READERS[name], random.Random(f"{seed} {name}"), 0, 0.0
+    seeds = reader.seeds()
+    found: set[str] = set()
+    ends = time.monotonic() + seconds
+    while time.monotonic() < ends and len(found) < _MOST_FOUND:
+        data = torn(chance.choice(seeds), seeds, reader.pieces, chance)
+        at.write_bytes(data)
+        state, started = chance.getstate(), time.monotonic()
+        try:
+            reader.read(data, chance)
+        except reader.may_raise:
+            pass
+        except Exception as error:
+            where = f"{type(error).__name__} in {traceback.extract_tb(error.__traceback__)[-1].name}"
+            if where not in found:
+                found.add(where)
+                kept = at.with_name(f"{at.name}-{len(found)}")
+                kept.write_bytes(data)
+                at.with_name(f"{kept.name}.state").write_text(repr(state), "utf-8")
+                print(f"{name}: {where}: {str(error)[:200]!r}, {kept}", file=sys.stderr)
+        count, slowest = count + 1, max(slowest, time.monotonic() - started)
+        if slowest > SLOW_S:
+            print(f"{name}: one took {slowest:.0f} s, {at}", file=sys.stderr)
+            return len(found) + 1
+    print(f"{name:<16} {count:>9,} tries, the slowest {slowest:.2f} s, faults {len(found)}")
+    return len(found)
 
 
 def main() -> int:
+    from fuzz_readers import READERS
+
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     parser.add_argument("--seconds", type=float, default=60)
     parser.add_argument("--seed", type=int, default=int(time.time()))
+    parser.add_argument("--only", nargs="*", choices=sorted(READERS), default=[])
     parser.add_argument("--work", type=Path, help=argparse.SUPPRESS)
     args = parser.parse_args()
     if args.work is not None:
-        work(args.seconds, args.seed, args.work)
-        return 0
-    folder = Path(tempfile.mkdtemp(prefix="fuzz-"))
-    page = folder / "page.html"
-    command = [sys.executable, __file__, "--seconds", str(args.seconds), "--seed", str(args.seed), "--work", str(page)]
-    try:
-        status = subprocess.run(command, timeout=args.seconds + 60, check=False).returncode
-    except subprocess.TimeoutExpired:
-        status = 1
-    if status:
-        print(f"ended with {status} over {page} (seed {args.seed})", file=sys.stderr)
-        return 1
-    page.unlink()
-    folder.rmdir()
-    return 0
+        return 1 if work(args.only[0], args.seconds, args.seed, args.work) else 0
+    folder, names, status = Path(tempfile.mkdtemp(prefix="fuzz-")), args.only or list(READERS), 0
+    share = args.seconds / len(names)
+    print(f"seed {args.seed}, {share:.1f} s for each of {len(names)} readers", flush=True)
+    for name in names:
+        at = folder / name.replace(" ", "-")
+        command = [
+            sys.executable,
+            __file__,
+            "--seconds",
+            str(share),
+            "--seed",
+            str(args.seed),
+            "--only",
+            name,
+            "--work",
+            str(at),
+        ]
+        try:
+            ended = subprocess.run(command, timeout=share + 120, check=False).returncode
+        except subprocess.TimeoutExpired:
+            ended = -1
+        if ended not in (0, 1):
+            print(f"{name}: ended with {ended} over {at}", file=sys.stderr)
+        if ended == 0:
+            at.unlink(missing_ok=True)
+        status = status or int(ended != 0)
+    if not status:
+        folder.rmdir()
+    return status
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import warnings
 from functools import lru_cache
 
 from wadi.clean.errors import BadSetting
@@ -23,7 +24,9 @@ def pattern_of(text: str) -> re.Pattern[str]:
     if len(text) > _LONGEST:
         raise BadPattern(f"it has more than {_LONGEST:,} characters")
     try:
-        return re.compile(text)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", FutureWarning)  # of what may mean something else in a later Python
+            return re.compile(text)
     except re.error as error:
         raise BadPattern(error.msg, error.pos) from error
     except (RecursionError, OverflowError, MemoryError) as error:

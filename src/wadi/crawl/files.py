@@ -75,4 +75,7 @@ def _file_name(disposition: str) -> str:
 
     said = Message()
     said["Content-Disposition"] = " ".join(disposition.split())
-    return str(said.get_filename() or "")
+    try:
+        return str(said.get_filename() or "")
+    except (ValueError, LookupError):  # encoded otherwise than it says
+        return ""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field
-from http.cookies import SimpleCookie
 from typing import Any
 
 from wadi.learn.fields import FieldGuess, field_candidates, page_fields
@@ -112,7 +111,7 @@ def cookies_set(reply: Reply) -> list[str]:
     names: list[str] = []
     for name, value in reply.headers:
         if name.lower() == "set-cookie":
-            names += list(SimpleCookie(value)) or [value.partition("=")[0]]
+            names.append(value.partition("=")[0].strip())
     return names
 
 

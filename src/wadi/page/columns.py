@@ -82,7 +82,9 @@ def _unzipped(body: bytes, member: str | None) -> tuple[bytes, str]:
                 raise BadColumns(f"unpacked it is larger than {_MOST_BYTES / 1e6:.0f} MB")
             data, _ = unpacked(file.read(chosen))
             return data, chosen.filename
-    except (zipfile.BadZipFile, RuntimeError, NotImplementedError, zlib.error, EOFError) as error:
+    except BadColumns:
+        raise
+    except (zipfile.BadZipFile, RuntimeError, NotImplementedError, zlib.error, EOFError, ValueError, OSError) as error:
         raise BadColumns(f"the zip cannot be read: {error}") from error
 
 
@@ -90,7 +92,7 @@ def _is_workbook(body: bytes) -> bool:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as file:
             return "xl/workbook.xml" in file.namelist()
-    except (zipfile.BadZipFile, ValueError):
+    except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError):
         return False
 
 

@@ -31,20 +31,34 @@ _WORDS: dict[str, Any] = {
     "Infinity": None,
 }
 _DEEPEST = 200
+_MOST_IN_VAIN = 2_000_000
+_STRING = {quote: re.compile(rf"[^{quote}\\]*(?:\\.[^{quote}\\]*)*{quote}", re.DOTALL) for quote in "\"'`"}
+"""The rest of a string with its closing quote."""
 
 
 class NoLiteral(ValueError):
-    """The text at this place is no literal."""
+    """The text is no literal; `at` is how far it was read."""
+
+    def __init__(self, what: str, at: int = 0) -> None:
+        super().__init__(what)
+        self.at = at
 
 
 def assignments(script: str) -> Iterator[tuple[str, Any]]:
-    """The objects and lists that a script assigns, by the name they are assigned to, in order."""
-    at = 0
+    """The objects and lists that a script assigns, by the name they are assigned to, in order.
+
+    What breaks off far from where it began is read again from each place inside it that looks like an assignment: a script in
+    which that comes to more than `_MOST_IN_VAIN` characters, and more than four times its length, is left from there on.
+    """
+    at = in_vain = 0
     while found := _ASSIGNED.search(script, at):
         try:
             value, at = literal(script, found.end())
-        except (NoLiteral, RecursionError):
+        except NoLiteral as error:
             at = found.end()
+            in_vain += max(0, error.at - at)
+            if in_vain > max(_MOST_IN_VAIN, 4 * len(script)):
+                return
             continue
         yield found["name"], value
 
@@ -52,7 +66,7 @@ def assignments(script: str) -> Iterator[tuple[str, Any]]:
 def literal(text: str, at: int = 0, depth: int = 0) -> tuple[Any, int]:
     """The literal that begins at a place, and the place behind it. Raises NoLiteral."""
     if depth > _DEEPEST:
-        raise NoLiteral("nested too deeply")
+        raise NoLiteral("nested too deeply", at)
     at = _skip(text, at)
     character = text[at : at + 1]
     if character == "{":
@@ -80,7 +94,7 @@ def _object(text: str, at: int, depth: int) -> tuple[dict[str, Any], int]:
         key, at = _key(text, at)
         at = _skip(text, at)
         if text[at : at + 1] != ":":
-            raise NoLiteral("no colon")
+            raise NoLiteral("no colon", at)
         found[key], at = literal(text, at + 1, depth + 1)
         at = _past_comma(text, at, "}")
 
@@ -101,7 +115,7 @@ def _past_comma(text: str, at: int, end: str) -> int:
     if text[at : at + 1] == ",":
         return at + 1
     if text[at : at + 1] != end:
-        raise NoLiteral("neither comma nor end")
+        raise NoLiteral("neither comma nor end", at)
     return at
 
 
@@ -110,24 +124,19 @@ def _key(text: str, at: int) -> tuple[str, int]:
         return _string(text, at)
     found = _NAME.match(text, at) or _NUMBER.match(text, at)
     if not found:
-        raise NoLiteral("no key")
+        raise NoLiteral("no key", at)
     return found[0], found.end()
 
 
 def _string(text: str, at: int) -> tuple[str, int]:
     quote = text[at]
-    end = at + 1
-    while True:
-        end = text.find(quote, end)
-        if end < 0:
-            raise NoLiteral("a string is not closed")
-        slashes = end - len(text[:end].rstrip("\\")) if text[end - 1] == "\\" else 0
-        if slashes % 2 == 0:
-            break
-        end += 1
+    found = _STRING[quote].match(text, at + 1)
+    if found is None:
+        raise NoLiteral("a string is not closed", len(text))
+    end = found.end() - 1
     body = text[at + 1 : end]
     if quote == "`" and "${" in body:
-        raise NoLiteral("a template with code in it")
+        raise NoLiteral("a template with code in it", end)
     return (whole_characters(_ESCAPE.sub(_unescaped, body)) if "\\" in body else body), end + 1
 
 
@@ -151,7 +160,7 @@ def _word(text: str, at: int, depth: int) -> tuple[Any, int]:
     if found := _PARSED.match(text, at):
         inner, end = _argument(text, found.end(), depth)
         if not isinstance(inner, str):
-            raise NoLiteral("JSON.parse of something else than a string")
+            raise NoLiteral("JSON.parse of something else than a string", end)
         return literal(inner, 0, depth + 1)[0], end
     if text.startswith(("!0", "!1"), at):
         return text[at + 1] == "0", at + 2
@@ -160,7 +169,7 @@ def _word(text: str, at: int, depth: int) -> tuple[Any, int]:
     name = _NAME.match(text, at)
     if name and name[0] in _WORDS:
         return _WORDS[name[0]], name.end()
-    raise NoLiteral("code, not data")
+    raise NoLiteral("code, not data", at)
 
 
 def _argument(text: str, at: int, depth: int) -> tuple[Any, int]:
@@ -171,5 +180,5 @@ def _argument(text: str, at: int, depth: int) -> tuple[Any, int]:
         value, at = literal(text, at, depth + 1)
         at = _skip(text, at)
     if text[at : at + 1] != ")":
-        raise NoLiteral("more than one argument")
+        raise NoLiteral("more than one argument", at)
     return value, at + 1

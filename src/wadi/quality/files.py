@@ -10,6 +10,7 @@ import gzip
 import re
 import sqlite3
 import zipfile
+import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
 from datetime import date, datetime, time
@@ -53,6 +54,11 @@ _CLASSES: dict[type, TypeName] = {
 _PLAIN_CELLS = (str, int, float, bool, type(None))
 
 
+_DAMAGED = (
+    ValueError, sqlite3.Error, zipfile.BadZipFile, zlib.error, EOFError, csv.Error, NotImplementedError, RuntimeError,
+)  # fmt: skip
+
+
 def tables_in(path: Path) -> list[TableSource]:
     """The tables of a file, by its ending. Raises UsageError for what cannot be read, OSError for what is not there."""
     name, ending = path.stem, path.suffix.lower()
@@ -66,7 +72,7 @@ def tables_in(path: Path) -> list[TableSource]:
         raise UsageError(Problem("no-such-file", "no such file", Place(str(path))))
     try:
         tables = reader(path, name)
-    except (ValueError, sqlite3.Error, zipfile.BadZipFile, KeyError, EOFError, csv.Error, OSError) as error:
+    except (*_DAMAGED, KeyError, OSError) as error:
         raise _damaged(path, error) from error
     if not tables:
         raise UsageError(Problem("no-rows", "there is no table in it", Place(str(path))))
@@ -77,7 +83,7 @@ def _told(path: Path, rows: Callable[[], Iterator[list[Any]]]) -> Iterator[list[
     """Rows of a file; what is wrong in its middle is told as what is wrong at its beginning."""
     try:
         yield from rows()
-    except (ValueError, sqlite3.Error, zipfile.BadZipFile, EOFError, csv.Error) as error:
+    except (*_DAMAGED, OSError) as error:
         raise _damaged(path, error) from error
 
 

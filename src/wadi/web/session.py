@@ -91,7 +91,10 @@ def read_saved_request(text: str) -> Session:
     else:
         url, headers = _of_command(stripped)
     kept = tuple((name, value) for name, value in headers if _KEPT.fullmatch(name))
-    host = urlsplit(url).hostname or ""
+    try:
+        host = urlsplit(url).hostname or ""
+    except ValueError as error:
+        raise BadSession(f"its address is none: {error}") from error
     cookies = tuple(
         Cookie(host, "/", name.strip(), value.strip())
         for key, text in kept
@@ -118,7 +121,7 @@ def _of_text(text: str) -> tuple[str, list[tuple[str, str]]]:
         headers.append((name.strip(), value.strip()))
     host = next((value for name, value in headers if name.lower() == "host"), "")
     url = target if "://" in target else f"http://{host}{target}"
-    if not urlsplit(url).hostname:
+    if not host and "://" not in target:
         raise BadSession("the request has no Host header")
     return url, headers
 
@@ -146,7 +149,7 @@ def _of_archive(text: str) -> tuple[str, list[tuple[str, str]]]:
         data: Any = json.loads(text)
         requests = [entry["request"] for entry in data["log"]["entries"]]
         found = [(str(r["url"]), [(str(h["name"]), str(h["value"])) for h in r["headers"]]) for r in requests]
-    except (ValueError, KeyError, TypeError) as error:
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise BadSession(f"it is no HTTP archive: {error}") from error
     named = [form for form in found if _has_secret(name for name, _ in form[1])]
     if not named:
