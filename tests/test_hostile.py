@@ -244,11 +244,30 @@ def test_a_pause_that_a_site_asks_for_is_bounded() -> None:
         assert verdict_for(robots, "http://h/", "wadi").crawl_delay_s == wanted
 
 
-def test_looking_at_a_page_is_ended_at_once(program: Program, tmp_path: Path) -> None:
-    (tmp_path / "page.html").write_text("<ul>" + "<li><b>x</b>" * 30_000 + "</ul>")
-    process = program.start("try", "page.html", "//li[count(preceding::li) > 29990]")
+SLOW_PAGE, SLOW_ROWS = "<ul>" + "<li><b>x</b>" * 30_000 + "</ul>", "//li[count(preceding::li) > 29990]"
+"""What nothing but the end of the process ends."""
+
+
+@pytest.mark.parametrize("command", [("try", "page-0.html", SLOW_ROWS), ("preview", "plan.toml")])
+def test_looking_at_a_page_is_ended_at_once(program: Program, tmp_path: Path, command: tuple[str, ...]) -> None:
+    _folder(tmp_path, [SLOW_PAGE], f'"{SLOW_ROWS}"')
+    process = program.start(*command)
     with pytest.raises(subprocess.TimeoutExpired):
         process.communicate(timeout=4)
     process.send_signal(signal.SIGINT)
     process.communicate(timeout=4)
     assert process.returncode == -signal.SIGINT
+
+
+def test_reading_stored_pages_again_is_bounded_as_reading_them_was(program: Program, tmp_path: Path) -> None:
+    pages = [f"<ul><li><b>{number}</b></ul>" for number in range(20)]
+    pages[3] = pages[11] = SLOW_PAGE
+    _folder(tmp_path, pages)
+    assert program("run", "plan.toml", "-q").status == 0
+    _folder(tmp_path, pages, f'"{SLOW_ROWS} | //li[last() = 1]"')
+    done = program("reparse", "plan", "plan.toml", "-o", "rows.csv")
+    assert done.status == 1
+    assert done.err.count("takes longer than 2 s to read [beyond-bounds]") == 2, done.err
+    assert "18 read, 2 failed" in done.err
+    rows = (tmp_path / "rows.csv").read_text().split()
+    assert rows == ["name", *(str(number) for number in range(20) if number not in (3, 11))]

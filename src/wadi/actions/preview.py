@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import contextlib
 import random
-import tempfile
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -145,8 +144,7 @@ def rehearse(
         contextlib.closing(
             Site(loaded, cache or PageCache(cache_folder()), fresh=fresh, credentials=credentials)
         ) as site,
-        tempfile.TemporaryDirectory(prefix="wadi-preview-") as folder,
-        RunState.create(Path(folder) / "run.sqlite") as state,
+        RunState.create(Path(":memory:")) as state,
     ):
         plan = loaded.plan
         work = _Work(loaded, site, report, near)

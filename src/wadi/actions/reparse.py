@@ -70,12 +70,11 @@ def reparse(
 
 def _read_all(new: Run, stored: StoredPages, archive: Archive, report: Callable[[Event], None], workers: int) -> int:
     reading = reading_of(new)
-    reader = Reader(new.folder / PAGES, reading.kinds, reading.expect_places)
+    reader = Reader(new.folder / PAGES, reading.kinds, reading.expect_places, reading.page_time_s)
     outcome_maker = OutcomeMaker(reading, new.state, archive)
     coming = _coming(stored, reader)
     count = sum(1 for _ in stored.all())
-    if workers < 2 or count < _WORTH_WORKERS:
-        return _settle_all(new, stored, outcome_maker, report, reader.read)
+    workers = workers if count >= _WORTH_WORKERS else 1
     with Prefetch(reader, coming, workers=workers, make=reader_of, arguments=reader_arguments(new)) as ahead:
         return _settle_all(new, stored, outcome_maker, report, ahead.take)
 

@@ -9,7 +9,6 @@ import argparse
 import importlib
 import io
 import os
-import signal
 import sys
 from typing import TYPE_CHECKING, Any, NoReturn, Protocol, TextIO
 
@@ -102,7 +101,9 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
         print(f"  ulimit -n {_FILES}  allows more, if the system lets it", file=err)
         return Status.NO_WAY
     if argv[0] in _LOOKING:
-        signal.signal(signal.SIGINT, signal.SIG_DFL)
+        from wadi.cli.options import ended_at_once
+
+        ended_at_once()
     try:
         return _checked(command, args, out, err)
     except BrokenPipeError:
@@ -126,7 +127,6 @@ def _files_allowed() -> int:
 
 
 _LOOKING = frozenset({"inspect", "try", "trace"})
-"""Commands that have nothing to lose: an interrupt ends them at once, inside an expression that takes for ever, too."""
 
 
 def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:

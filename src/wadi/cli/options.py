@@ -340,3 +340,12 @@ def starts_noted(name: str, what: str, args: argparse.Namespace, err: TextIO) ->
             print(f"{name}: {count:,} {what}", file=err, flush=True)
 
     return note
+
+
+def ended_at_once() -> None:
+    """From now on an interrupt ends the command at once, inside an expression that takes for ever, too. For what has nothing to
+    lose; one that is to be ignored stays ignored."""
+    import signal
+
+    if signal.getsignal(signal.SIGINT) is not signal.SIG_IGN:
+        signal.signal(signal.SIGINT, signal.SIG_DFL)

@@ -14,6 +14,7 @@ from wadi.cli.options import (
     at_least_one,
     check_outputs,
     credentials_for,
+    ended_at_once,
     inputs_of,
 )
 from wadi.cli.show import console, percent, plain, plural, rows_table, shown_size, standard_output, write_json
@@ -74,6 +75,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             print(f"{kind}  {url}", file=err)
 
     wanted = 1_000_000 if args.output else args.rows
+    credentials = credentials_for(loaded)
+    ended_at_once()
     seen = rehearse(
         loaded,
         near=near_misses,
@@ -83,7 +86,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         seed=args.seed,
         fresh=args.fresh,
         report=report,
-        credentials=credentials_for(loaded),
+        credentials=credentials,
     )
     if args.json:
         write_json(_as_dict(seen, args.rows), out)

@@ -45,12 +45,18 @@ class Reader:
     expect_places: Mapping[str, str]
     page_time_s: float = 30.0
 
-    def read(self, wanted: Wanted) -> Taken:
-        """One page; in the same process."""
+    def reply_of(self, wanted: Wanted) -> Reply | str:
+        """The stored reply, or why it cannot be had."""
         try:
-            reply = replace(read_reply(self.pages, wanted.location), request=wanted.request)
+            return replace(read_reply(self.pages, wanted.location), request=wanted.request)
         except (DamagedRecord, OSError, KeyError, ValueError) as error:
             return f"the stored reply cannot be read: {error}"
+
+    def read(self, wanted: Wanted) -> Taken:
+        """One page; in the same process."""
+        reply = self.reply_of(wanted)
+        if isinstance(reply, str):
+            return reply
         kind = self.kinds[wanted.kind]
         place = self.expect_places.get(wanted.kind, "")
         found = read_within(self.page_time_s, reply, kind, self.kinds, place, number=wanted.number)

@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from concurrent.futures import ProcessPoolExecutor
 
 _WATCHED_EVERY_S = 1.0
-_MERCY_S = 3.0
+MERCY_S = 3.0
 """How much longer than a page may take the crawl waits for the worker to end it."""
 _LENGTH = struct.Struct("!I")
 _READY = b"ready"
@@ -236,7 +236,7 @@ class WorkerPool:
     @property
     def _most_s(self) -> float:
         """So long the crawl waits for a worker that has a page before it: the worker ends it itself, where it can."""
-        return self.page_time_s + _MERCY_S
+        return self.page_time_s + MERCY_S
 
     def _ended(self, reply: Reply, page: int) -> WorkerResult:
         """What there is of a page over which workers end."""
@@ -324,7 +324,20 @@ def pool_of(count: int, make: Callable[..., Reader], arguments: tuple[Any, ...])
     from concurrent.futures import ProcessPoolExecutor
 
     context = get_context("fork") if may_fork() else _WorkerContext()
-    return ProcessPoolExecutor(count, mp_context=context, initializer=_begin, initargs=(os.getpid(), make, arguments))
+    arguments = (os.getpid(), make, arguments)
+    return ProcessPoolExecutor(count, mp_context=context, initializer=_begin_bounded, initargs=arguments)
+
+
+def _begin_bounded(parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
+    _begin(parent, make, arguments)
+    bound_memory()
+
+
+def kill_pool(pool: ProcessPoolExecutor) -> None:
+    """End the processes of a pool at once, whatever they are at."""
+    for process in list((pool._processes or {}).values()):  # Python 3.14 has kill_workers()
+        process.kill()
+    pool.shutdown(wait=True, cancel_futures=True)
 
 
 _reader: Reader | None = None
@@ -355,8 +368,7 @@ def _end_with(parent: int) -> None:
 
 def _serve(line: socket.socket, parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
     """A worker's work: answer what is asked until the line is closed."""
-    _begin(parent, make, arguments)
-    bound_memory()
+    _begin_bounded(parent, make, arguments)
     try:
         with line, line.makefile("rwb") as stream:
             _write(stream, _READY)

@@ -9,7 +9,9 @@ from __future__ import annotations
 import csv
 import gzip
 import io
+import lzma
 import re
+import struct
 import zipfile
 import zlib
 from collections import Counter
@@ -33,6 +35,13 @@ _MOST_COLUMNS = 16_384
 """As many as a workbook has."""
 _MOST_MEMBERS = 50_000
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
+
+
+BROKEN_ZIP = (
+    zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, EOFError, IndexError, NotImplementedError, OSError,
+    RuntimeError, ValueError,
+)  # fmt: skip
+"""What `zipfile` raises over a zip that is broken, encrypted, or packed in a way that it does not know."""
 
 
 class BadColumns(ValueError):
@@ -84,7 +93,7 @@ def _unzipped(body: bytes, member: str | None) -> tuple[bytes, str]:
             return data, chosen.filename
     except BadColumns:
         raise
-    except (zipfile.BadZipFile, RuntimeError, NotImplementedError, zlib.error, EOFError, ValueError, OSError) as error:
+    except BROKEN_ZIP as error:
         raise BadColumns(f"the zip cannot be read: {error}") from error
 
 
@@ -92,7 +101,7 @@ def _is_workbook(body: bytes) -> bool:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as file:
             return "xl/workbook.xml" in file.namelist()
-    except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError):
+    except BROKEN_ZIP:
         return False
 
 

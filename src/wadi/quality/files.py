@@ -9,8 +9,6 @@ import csv
 import gzip
 import re
 import sqlite3
-import zipfile
-import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
 from datetime import date, datetime, time
@@ -22,6 +20,7 @@ from typing import IO, Any
 import orjson
 
 from wadi.clean.types import TypeName
+from wadi.page.columns import BROKEN_ZIP
 from wadi.plan.columns import Column
 from wadi.problems import Place, Problem, UsageError, listed
 from wadi.quality.tables import TableSource
@@ -54,9 +53,7 @@ _CLASSES: dict[type, TypeName] = {
 _PLAIN_CELLS = (str, int, float, bool, type(None))
 
 
-_DAMAGED = (
-    ValueError, sqlite3.Error, zipfile.BadZipFile, zlib.error, EOFError, csv.Error, NotImplementedError, RuntimeError,
-)  # fmt: skip
+_DAMAGED = (*BROKEN_ZIP, sqlite3.Error, csv.Error)
 
 
 def tables_in(path: Path) -> list[TableSource]:
