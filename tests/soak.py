@@ -162,9 +162,10 @@ class Crawl:
 
 
 def stormy_plan(plan: str) -> str:
-    """A plan of the examples with short waits, and a secret of its own in a header field."""
+    """A plan of the examples with short waits, and a secret of its own in a header field; without comments, one of which tells
+    the word of the members."""
     lines = (EXAMPLES / f"{plan}.toml").read_text("utf-8").splitlines()
-    kept = [line for line in lines if line.split("=")[0].strip() not in ("pause", "parallel")]
+    kept = [line for line in lines if line.split("=")[0].strip() not in ("pause", "parallel") and line[:1] != "#"]
     text = "\n".join(kept).replace("[manners]", f"[manners]\n{MANNERS}")
     return text.replace("[inputs]", '[inputs]\nkey = { secret_from = "OFFICE_KEY" }') + "\n"
 
