@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 import unicodedata
@@ -31,8 +32,11 @@ from wadi.page.text import is_hidden, text_of
 from wadi.plan.model import MISSING_TEXTS, PAGE_KEYS
 from wadi.problems import escaped_in_strings
 
-_MOST_ROWS = 60
+ROWS_READ = 60
+"""Fields are looked for in so many rows; shares are shares of these."""
 _MOST_FIELDS = 40
+_MOST_SPOTS, _MOST_NODES = 120, 600
+"""So many places are tried, the first that enough rows have; so many elements of a row are looked at."""
 _LEAST_SHARE = 0.1
 _AGREEMENT = 0.95
 _ATTRIBUTES = ("href", "src", "datetime", "value", "content", "alt", "title")
@@ -88,8 +92,9 @@ def quoted(text: str) -> str:
 
 
 def field_candidates(document: Document, rows: Sequence[Element], language: str = "") -> list[FieldGuess]:
-    """The fields that rows have, in the order in which they stand; at most 40. `language` is the page's."""
-    read = list(rows[:_MOST_ROWS])
+    """The fields that the first rows have, in the order in which they stand; at most 40. `language` is the
+    page's."""
+    read = list(rows[:ROWS_READ])
     found: list[FieldGuess] = []
     seen: set[tuple[str, ...]] = set()
     for name in _row_attributes(read):
@@ -98,6 +103,8 @@ def field_candidates(document: Document, rows: Sequence[Element], language: str 
     labels = labels_of_rows(read) if document.kind == "html" else Labels()
     labelled = {label: (guess, texts) for label, guess, texts in _labelled(labels, language)}
     for spot in _spots(read):
+        if len(found) >= _MOST_FIELDS:
+            break
         is_labelled = bool(labels.values) and _is_made_by(labels, spot)
         for label in _labels_valued_in(labels, spot) if is_labelled else ():
             if label in labelled:
@@ -177,15 +184,17 @@ def _spots(rows: Sequence[Element]) -> Iterator[_Spot]:
     """The places below the rows that hold text, a link or an image, in reading order."""
     spots: dict[str, _Spot] = {}
     for number, row in enumerate(rows):
-        stack = [(row, "")]
-        while stack:
+        stack, looked_at = [(row, "")], 0
+        while stack and looked_at < _MOST_NODES:
             element, path = stack.pop()
+            looked_at += 1
             if _holds(element):
                 spots.setdefault(path, _Spot()).elements[number].append(element)
             shown = [child for child in children(element) if not is_hidden(child)]
             places = {child: place for place, child in enumerate(shown, 1)}
             stack += [(child, f"{path}/{_step(child, places[child])}") for child in reversed(shown)]
-    yield from spots.values()
+    usual = (spot for spot in spots.values() if len(spot.elements) >= len(rows) * _LEAST_SHARE)
+    yield from itertools.islice(usual, _MOST_SPOTS)
 
 
 def _holds(element: Element) -> bool:

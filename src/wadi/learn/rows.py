@@ -9,6 +9,7 @@ navigation and its like. `tests/labelled` holds the pages that it is measured on
 
 from __future__ import annotations
 
+import heapq
 import math
 import re
 from collections import Counter, defaultdict
@@ -36,7 +37,7 @@ from wadi.plan.model import MISSING_TEXTS
 _LEAST_ROWS = 2
 _ROWS_RANKED = 40
 _ROWS_READ = 2000
-_MOST_PATHS = 150
+_MOST_PATHS, _MOST_NODES, _MOST_SETS = 150, 1500, 800
 _COMMON = 0.6
 _ODD = 0.6
 _LEAST_OF_BEST = 0.03
@@ -80,7 +81,7 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
     body = first(document.top, "body")
     root = document.top if body is None else body
     whole = max(1, len(_squeezed(root)))
-    sets = [_measured(elements, whole, _ROWS_RANKED) for elements in _sibling_sets(root)]
+    sets = [_measured(elements, whole, _ROWS_RANKED) for elements in _worth_measuring(root)]
     ranked = sorted(
         (one for one in sets if one is not None and one.score > 0), key=lambda rows: rows.score, reverse=True
     )
@@ -137,6 +138,24 @@ def _sibling_sets(root: Element) -> Iterator[list[Element]]:
         by_parent[holder] = by_tag
         yield from (alike for alike in by_tag.values() if len(alike) >= _LEAST_ROWS)
     yield from _across_parents(by_parent)
+
+
+def _worth_measuring(root: Element) -> list[list[Element]]:
+    """The sets of siblings; of very many those with the most text, in the order in which they stand."""
+    sets = list(_sibling_sets(root))
+    if len(sets) <= _MOST_SETS:
+        return sets
+    letters = _letters(root)
+    heavy = heapq.nlargest(_MOST_SETS, range(len(sets)), key=lambda place: sum(letters[one] for one in sets[place]))
+    return [sets[place] for place in sorted(heavy)]
+
+
+def _letters(root: Element) -> dict[Element, int]:
+    """How many characters of text each element holds, those that are not seen counted."""
+    found: dict[Element, int] = {}
+    for element in reversed(list(elements(root))):
+        found[element] = sum(map(len, own_texts(element))) + sum(found[child] for child in children(element))
+    return found
 
 
 def _across_parents(by_parent: dict[Element, dict[str, list[Element]]]) -> Iterator[list[Element]]:
@@ -201,8 +220,10 @@ def _leaves(row: Element) -> dict[str, str]:
     """Path → text for everything in a row that holds text of its own, and for links, images and data attributes."""
     found: dict[str, str] = {}
     stack: list[tuple[Element, str]] = [(row, "")]
-    while stack and len(found) < _MOST_PATHS:
+    looked_at = 0
+    while stack and len(found) < _MOST_PATHS and looked_at < _MOST_NODES:
         element, path = stack.pop()
+        looked_at += 1
         text = " ".join(own_texts(element)).strip()
         if text and text.strip("\u00a0 ") not in MISSING_TEXTS:
             found.setdefault(path or ".", " ".join(text.split()))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, compile_expression
@@ -38,8 +39,10 @@ def expression_for(
     found = _first_exact(document, _selectors(chosen, odd), wanted)
     if found is None and odd:
         # Keep at least those out that can be told apart one by one.
-        untold = [attribute for attribute in odd if len(_telling_apart(chosen, [attribute])) == 1]
-        named = [attribute for attribute in odd if attribute not in untold]
+        ours = _Ours.of(chosen)
+        untold = [one for one in odd if len(_telling_apart(ours, [one])) == 1]
+        they = set(untold)
+        named = [one for one in odd if one not in they]
         if untold and named:
             return expression_for(document, [*chosen, *untold], named)
         with_odd = [*chosen, *odd]
@@ -64,7 +67,8 @@ def _first_exact(document: Document, selectors: Iterator[str], wanted: set[Eleme
 
 def _selectors(chosen: Sequence[Element], odd: Sequence[Element]) -> Iterator[str]:
     """Selectors worth trying, the plainest first."""
-    itself = [name + ending for ending in _telling_apart(chosen, odd) for name in _names(chosen)]
+    endings = _telling_apart(_Ours.of(chosen), odd) if odd else [""]
+    itself = [name + ending for ending in endings for name in _names(chosen)]
     parents = _parents(chosen)
     yield from (name for name in itself if name not in _PLAIN_TAGS)
     ways = _ways(parents)
@@ -113,34 +117,45 @@ def _token_rank(token: str) -> tuple[bool, int, str]:
     return bool(_MADE.search(token)), -len(token), token
 
 
-def _telling_apart(chosen: Sequence[Element], odd: Sequence[Element]) -> list[str]:
+@dataclass(frozen=True, slots=True)
+class _Ours:
+    """What the chosen bear: classes that some have, attributes and children that all have, tags of which all have two."""
+
+    classes: frozenset[str]
+    attributes: frozenset[str]
+    children: frozenset[str]
+    pairs: tuple[str, ...]
+
+    @classmethod
+    def of(cls, chosen: Sequence[Element]) -> _Ours:
+        return cls(
+            frozenset().union(*((e.attr("class") or "").split() for e in chosen)),
+            frozenset.intersection(*(frozenset(e.attrs) for e in chosen)),
+            frozenset.intersection(*(frozenset(_children(e)) for e in chosen)),
+            tuple(tag for tag in ("td", "div", "span", "li") if all(len(children(e, tag)) > 1 for e in chosen)),
+        )
+
+
+def _telling_apart(ours: _Ours, odd: Sequence[Element]) -> list[str]:
     """Endings that keep the odd siblings out: a class of theirs, an attribute or a child that only the others have."""
-    if not odd:
-        return [""]
     endings = [""]
     theirs = set.intersection(*(set((o.attr("class") or "").split()) for o in odd))
-    ours = set().union(*(set((e.attr("class") or "").split()) for e in chosen))
-    endings += [f":not(.{token})" for token in sorted(theirs - ours) if _NAME.match(token)]
-    own_attributes = set.intersection(*(set(e.attrs) for e in chosen))
+    endings += [f":not(.{token})" for token in sorted(theirs - ours.classes) if _NAME.match(token)]
     their_attributes = set().union(*(set(o.attrs) for o in odd))
     endings += [
-        f"[{name}]" for name in sorted(own_attributes - their_attributes) if _NAME.match(name) and name != "class"
+        f"[{name}]" for name in sorted(ours.attributes - their_attributes) if _NAME.match(name) and name != "class"
     ]
-    endings += _by_children(chosen, odd)
+    endings += _by_children(ours, odd)
     if len(odd) == 1 and next(preceding(odd[0]), None) is None:
         endings.append(":not(:first-child)")
     return endings
 
 
-def _by_children(chosen: Sequence[Element], odd: Sequence[Element]) -> list[str]:
+def _by_children(ours: _Ours, odd: Sequence[Element]) -> list[str]:
     """`:has()` endings over children: a tag, a class or a role that all rows have and no odd one, or two cells in a row."""
-    ours = set.intersection(*(_children(e) for e in chosen))
     theirs = set().union(*(_children(o) for o in odd))
-    endings = [f":has(> {child})" for child in sorted(ours - theirs, key=lambda c: (len(c), c))]
-    for tag in ("td", "div", "span", "li"):
-        if all(len(children(e, tag)) > 1 for e in chosen) and all(len(children(o, tag)) < 2 for o in odd):
-            endings.append(f":has(> {tag} + {tag})")
-    return endings
+    endings = [f":has(> {child})" for child in sorted(ours.children - theirs, key=lambda c: (len(c), c))]
+    return endings + [f":has(> {tag} + {tag})" for tag in ours.pairs if all(len(children(o, tag)) < 2 for o in odd)]
 
 
 def _children(element: Element) -> set[str]:

@@ -43,7 +43,7 @@ _IN_BRACKETS = re.compile(r"\(\s*\d[\d.,' ]*\)")
 _ROUNDED = re.compile(r"\d\s?(?:[kKM]|mln|[Mm]io\.?|[Tt]sd\.?|тыс\.?|млн|[万億만])(?!\w)")
 _POINT = re.compile(r"-?\d{1,3}\.\d{3,}\s*[,;]?\s*-?\d{1,3}\.\d+$|.*\d\s*°")
 _WORDS = re.compile(r"[^\d\n\"\\]{1,30}")
-_MOST = 200
+_MOST, _LONGEST_TEXT = 200, 120
 _MOST_WORDS = 3
 _WORD_SHARE = 0.4
 
@@ -90,6 +90,8 @@ def guessed_type(texts: Iterable[str], attribute: str | None = None, language: s
         return STRING
     if attribute in ("href", "src"):
         return TypeGuess("url")
+    if sum(len(text) > _LONGEST_TEXT for text in values) > len(values) * (1 - _ENOUGH):
+        return STRING  # no other type is as long, and readers take their time over sentences
     is_code = sum(bool(re.match(r"0\d", text)) for text in values) > len(values) * 0.2
     tongue = _tongue(language)
     dates = (partial(_moment, tongue=tongue), partial(_date, tongue=tongue), partial(_from_now, tongue=tongue))
@@ -169,13 +171,23 @@ def _moment(values: Sequence[str], tongue: _Tongue) -> TypeGuess | None:
 def _from_now(values: Sequence[str], tongue: _Tongue) -> TypeGuess | None:
     """A day or a moment that is told from when the page came: "3 years ago"."""
     for locale in tongue.dates:
-        moments = [moment_from_now(value, locale, _SOME_MOMENT) for value in values]
-        found = [moment for moment in moments if moment is not None]
-        if len(found) >= len(values) * _ENOUGH:
+        if found := _moments(values, locale):
             is_day = all(moment.time() == datetime.fromtimestamp(_SOME_MOMENT, UTC).time() for moment in found)
             kind: TypeName = "date" if is_day else "datetime"
             return TypeGuess(kind, None if locale == "en" else locale, share=len(found) / len(values))
     return None
+
+
+def _moments(values: Sequence[str], locale: str) -> list[datetime]:
+    """The moments that texts tell from now; none where too many tell none."""
+    found: list[datetime] = []
+    for number, value in enumerate(values, 1):
+        moment = moment_from_now(value, locale, _SOME_MOMENT)
+        if moment is not None:
+            found.append(moment)
+        elif number - len(found) > len(values) * (1 - _ENOUGH):
+            return []
+    return found
 
 
 def _other(values: Sequence[str]) -> TypeGuess | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
+from itertools import chain
 
 from wadi.page.controls import CONTROLS, held_by
 from wadi.page.nodes import (
@@ -168,8 +169,9 @@ def is_long(element: Element) -> bool:
 
 def _after(element: Element) -> Iterable[Element]:
     """The elements behind a `dt`: also those of the next `div` where pairs are wrapped."""
-    behind = list(following(element))
+    behind = following(element)
+    nearest = next(behind, None)
     above = parent(element)
-    if behind or above is None:
-        return behind
-    return [inner for wrapper in following(above) for inner in children(wrapper)]
+    if nearest is not None:
+        return chain((nearest,), behind)
+    return (inner for wrapper in following(above) for inner in children(wrapper)) if above is not None else ()
