@@ -61,6 +61,8 @@ SIGNALS = {
     "kill": signal.SIGKILL, "terminate": signal.SIGTERM, "interrupt": signal.SIGINT, "hang up": signal.SIGHUP,
 }  # fmt: skip
 MOST_KILLS, MOST_RESUMES = 4, 8
+_MORE_MB, _MORE_MB_A_CRAWL = 15, 0.2
+"""So much more memory a process may have after many crawls: what settles, and what is told from a leak."""
 STRIDE = 40
 """A pause is violated where so many pauses took less than three quarters of their time. (One alone is measured in virtual time by
 the tests: here a busy machine is late for a request now and then.)"""
@@ -369,6 +371,8 @@ def main() -> int:
     figures.count(
         "files left open", [f"{warm['files']} at first, {last['files']} now"] * (last["files"] > warm["files"] + 4)
     )
+    most_mb = warm["mb"] + _MORE_MB + _MORE_MB_A_CRAWL * len(steady.held)
+    figures.count("memory grown", [f"{warm['mb']:.0f} MB at first, {last['mb']:.0f} now"] * (last["mb"] > most_mb))
     show(args, figures, warm, last)
     return 1 if any(figures.wrong.values()) else 0
 

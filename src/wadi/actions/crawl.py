@@ -59,6 +59,7 @@ def crawl(
             end: End = in_loop(_crawled(run, report, credentials, workers, stop_within_s, tuning), fast_loop)
         run.state.set_meta("end", end.value)
         name_files(run)
+    gc.collect()  # what a crawl leaves is large in few objects (loop, connections), which the collector would not hurry to
     return end
 
 
