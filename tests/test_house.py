@@ -41,7 +41,7 @@ ROOMS = {
         "paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
     "demo": "faults gaugings notebook office pages photos proxies shapes site truth weather wording world",
-    "learn": "draft fields kind labels look near outline paging rows selectors sources tables trying types",
+    "learn": "draft envelope fields kind labels look near outline paging rows selectors sources tables trying types",
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
         "refresh structured text xml_tree xpath"

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -156,6 +158,16 @@ def test_what_can_be_read_in_several_ways_is_read_in_the_language_of_the_page(
         ("<a href=?p=2><img src=n.gif alt=weiter></a>", "next link", "?p=2"),
         ("<link rel=next href=/two>", "rel=next", "/two"),
         ("<p><a href=?page=1>1</a> <b>2</b> <a href=?page=3>3</a> <a href=?page=9>9</a></p>", "page numbers", "'page'"),
+        ("<a href=?p=2>[next]</a>", "next link", "?p=2"),
+        ("<a href=?p=2>(next)</a>", "next link", "?p=2"),
+        (
+            "<p>"
+            + "".join(f"<a href=?year={n}>{n}</a> " for n in range(1990, 2021))
+            + "</p><p><a href=?pg=1>1</a> <a href=?pg=2>2</a> 3</p>",
+            "page numbers",
+            "'pg'",
+        ),
+        ("<p><a href=/l/7>7</a> <a href=/l/8>8</a> <b>9</b> <a href=/l/10>10</a></p>", "page numbers", "the path"),
         ("<p>Showing 1–30 of 1,354 results</p>", "stated total", "1354"),
         ("<p>354 records found</p>", "stated total", "354"),
         ("<button data-url='/more?x=2'>Load more</button>", "load more", "/more?x=2"),
@@ -183,7 +195,14 @@ def test_a_next_link_without_a_text_is_picked_by_what_it_is_called(link: str, pl
 
 
 @pytest.mark.parametrize(
-    "html", ["<p>Version 1.0.8 of 13 July 2019</p>", "<p>Page 2 of 9 pages</p>", "<p>one of 3 ways</p>"]
+    "html",
+    [
+        "<p>0 of 50 selected</p>",
+        "<p>" + "".join(f"<a href=?year={n}>{n}</a> " for n in range(1990, 2021)) + "</p>",
+        "<p>Version 1.0.8 of 13 July 2019</p>",
+        "<p>Page 2 of 9 pages</p>",
+        "<p>one of 3 ways</p>",
+    ],
 )
 def test_what_is_no_total(html: str) -> None:
     assert paging_of(read_document(html.encode(), "http://h/", "text/html")) == []
@@ -219,11 +238,49 @@ def test_paging_in_json_and_in_the_link_header() -> None:
     found = paging_of(read_document(data, "http://h/", "application/json"), reply)
     assert [(one.how, one.expression) for one in found] == [
         ("Link header", "rel=next"),
+        ("next URL", "$.next"),
         ("stated total", "$.meta.total"),
         ("flag", "$.meta.has_more"),
         ("cursor", "$.meta.cursor"),
-        ("next URL", "$.next"),
     ]
+
+
+ROWS = [{"a": number} for number in range(20)]
+
+
+@pytest.mark.parametrize(
+    ("query", "envelope", "plans"),
+    [
+        ("?_page=1", {"first": 1, "prev": None, "next": 2, "last": 26, "pages": 26, "items": 5127, "data": ROWS},
+         ['next = { send = { _page = "$.next" } }', 'total = "$.items"']),
+        ("?page=1", {"current_page": 1, "data": ROWS, "last_page": 257, "last_row": 5127, "per_page": 20, "next_page_url": "http://h/?page=2"},
+         ['next = "$.next_page_url"', 'total = "$.last_row"']),
+        ("", {"data": {"wells": {"totalCount": 354, "pageInfo": {"hasNextPage": True, "endCursor": "YXJy"}, "nodes": ROWS}}},
+         ['next = { send = { after = "$.data.wells.pageInfo.endCursor" }, end_unless = "$.data.wells.pageInfo.hasNextPage" }',
+          'total = "$.data.wells.totalCount"']),
+        ("", {"count": 354, "next": "http://h/?page=2", "previous": None, "results": ROWS}, ['next = "$.next"', 'total = "$.count"']),
+        ("", {"count": 20, "results": ROWS}, []),
+        ("", {"data": ROWS, "total": 5}, []),
+        ("?limit=20&offset=0", {"offset": 0, "limit": 20, "total": 354, "rows": ROWS},
+         ['next = { count = { parameter = "offset", first = 0, step = "rows" } }', 'total = "$.total"']),
+        ("", {"response": {"numFound": 354, "start": 0, "docs": ROWS}},
+         ['next = { count = { parameter = "start", first = 0, step = "rows" } }', 'total = "$.response.numFound"']),
+        ("", {"items": ROWS, "nextPageToken": "abc"}, ['next = { send = { pageToken = "$.nextPageToken" } }']),
+        ("?page=0", {"content": ROWS, "totalPages": 18, "totalElements": 354, "number": 0, "size": 20, "first": True},
+         ['next = { count = { parameter = "page", first = 0 } }', 'total = "$.totalElements"']),
+        ("?pg=4", {"meta": {"page": 4, "pages": 18, "total": 354}, "list": ROWS},
+         ['next = { count = { parameter = "pg" }, end_page = "$.meta.pages" }', 'total = "$.meta.total"']),
+        ("", {"has_more": True, "next_cursor": "c1", "rows": ROWS}, ['next = { send = { cursor = "$.next_cursor" }, end_unless = "$.has_more" }']),
+        ("?start_after=x", {"last_key": "k", "next_token": "k9", "rows": ROWS}, ['next = { send = { start_after = "$.next_token" } }']),
+        ("", {"recordsTotal": 354, "recordsFiltered": 120, "draw": 1, "data": ROWS}, ['total = "$.recordsTotal"']),
+        ("", {"@odata.nextLink": "http://h/?$skiptoken=2", "value": ROWS}, ["""next = "$['@odata.nextLink']\""""]),
+        ("", ROWS, []),
+    ],
+)  # fmt: skip
+def test_what_envelopes_of_json_tell(query: str, envelope: Any, plans: list[str]) -> None:
+    reply = Reply(Request(f"http://h/{query}"), "http://h/", 200, (), b"", 0.0)
+    document = read_document(json.dumps(envelope).encode(), "http://h/", "application/json")
+    assert [found.plan for found in paging_of(document, reply) if found.plan] == plans
 
 
 SHELL = """<title>Gauges</title><div id=root></div><noscript>Please enable JavaScript</noscript>

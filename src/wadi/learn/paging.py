@@ -6,17 +6,17 @@ import re
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from itertools import islice
-from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
 from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import integer_reader
 from wadi.clean.text import tidied
 from wadi.crawl.paging import header_next
+from wadi.learn.envelope import envelope_of
 from wadi.learn.fields import quoted
+from wadi.learn.outline import json_rows
 from wadi.learn.selectors import expression_for
 from wadi.page.document import Document
-from wadi.page.jsonpath import pointed
 from wadi.page.nodes import Element, attributes, children, elements, parent
 from wadi.page.text import text_of
 from wadi.urls import NotAUrl
@@ -49,9 +49,6 @@ _NO_TOTAL = frozenset({"script", "style", "title", "option", "a", "head", "html"
 _NUMBER = re.compile(r"^\[?\d{1,5}\]?$")
 _PATH = "/"
 _BY_RELATION = 'next = { rel = "next" }'
-_FLAGS = re.compile(r"has_?(?:more|next)|more|is_?last|last_?page|end", re.IGNORECASE)
-_CURSORS = re.compile(r"next|cursor|after|continuation|token|scroll_?id|bookmark", re.IGNORECASE)
-_COUNTS = re.compile(r"total|count|num_?found|hits|results|size|pages|last", re.IGNORECASE)
 
 
 _TOTAL_FIELDS = re.compile(r"(?:x-)?(?:total|count|total-\w+)", re.IGNORECASE)
@@ -66,8 +63,9 @@ _OTHER_FIELDS = re.compile(
 class Paging:
     """One way in which a page goes on, or the total that it states.
 
-    `how` is "next link", "rel=next", "Link header", "header field", "page numbers", "load more", "stated total", "cursor",
-    "flag" or "next URL"; `expression` picks it, `value` is what stands there, `plan` is what a plan would say.
+    `how` is "next link", "rel=next", "Link header", "header field", "page numbers", "load more", "stated total", or of JSON
+    "next URL", "cursor", "next page", "page", "pages", "size", "offset", "flag"; `expression` picks it, `value` is what stands
+    there, `plan` is what a plan would say.
     """
 
     how: str
@@ -80,7 +78,7 @@ def paging_of(document: Document, reply: Reply | None = None, rows: Collection[E
     """Everything that says how the page goes on, the surest first. What stands inside `rows` is no total of the page."""
     found = [*_link_header(reply, document), *_header_fields(reply)] if reply is not None else []
     if document.kind == "json":
-        return [*found, *_in_json(document.data)]
+        return [*found, *_in_json(document, reply)]
     if document.kind != "html":
         return found
     return [
@@ -131,7 +129,7 @@ def _next_links(document: Document) -> Iterator[Paging]:
     for link in elements(document.top, "a"):
         said, (unsaid, by_attribute) = text_of(link), _unsaid(link)
         text = said or tidied(unsaid)
-        if len(text) > 40 or not _NEXT.match(text.strip(" ‹«←<")) or not link.attr("href"):
+        if len(text) > 40 or not _NEXT.match(text.strip(" ‹«←<[](){}|")) or not link.attr("href"):
             continue
         expression, _ = expression_for(document, [link], [])
         words = re.sub(r"\s*[›»→>▸]+$", "", text)
@@ -167,15 +165,16 @@ def _container(document: Document, link: Element) -> str:
 
 
 def _page_numbers(document: Document) -> Iterator[Paging]:
-    """Runs of links whose texts are numbers, with the parameter or the part of the path that counts."""
-    best: list[Element] = []
+    """The run of links whose texts are numbers of pages, with the parameter or the part of the path that counts."""
+    found: list[list[Element]] = []
     for holder in elements(document.top):
         if not 1 < len(children(holder)) < 60 or not _is_small(holder, 150):
             continue
         links = [a for a in elements(holder, "a") if _NUMBER.match(text_of(a))]
-        if len(links) >= 2 and len(links) > len(best) and len(text_of(holder)) < 300:
-            best = links
-    if not best:
+        if len(links) >= 2 and len(text_of(holder)) < 300:
+            found.append(links)
+    best = max(found, key=lambda links: (_counts_pages(links, document), len(links)), default=[])
+    if not best or not _counts_pages(best, document):
         return
     addresses = [_absolute(link.attr("href") or "", document) for link in best if link.attr("href")]
     numbers = [int(text_of(link).strip("[]")) for link in best]
@@ -184,6 +183,24 @@ def _page_numbers(document: Document) -> Iterator[Paging]:
     value = f"{numbers[0]} … {max(numbers)}" + (f", by {_words(counting)}" if counting else "")
     plan = f'next = {{ count = {{ parameter = "{counting}" }} }}' if counting not in ("", _PATH) else ""
     yield Paging("page numbers", expression or "", value, plan)
+
+
+def _counts_pages(links: list[Element], document: Document) -> int:
+    """How surely numbers are those of pages: 2 where the addresses count as they do; 1 where they begin with the first pages; 0
+    for years and others that only look like it."""
+    numbers = [int(text_of(link).strip("[]")) for link in links]
+    addresses = [_absolute(link.attr("href") or "", document) for link in links]
+    name = _counting(addresses)
+    values = [dict(parse_qsl(urlsplit(address).query)).get(name, "") for address in addresses]
+    is_named = bool(re.search(r"(?i)pa?ge?|^p$|seite|start|offset|from", name)) or name == _PATH
+    begins = min(numbers) <= _FIRST_PAGES
+    if is_named and begins and (name == _PATH or values == [str(number) for number in numbers]):
+        return 2
+    is_of_years = all(_EARLIEST_YEAR <= number <= _LATEST_YEAR for number in numbers)
+    return int(begins or (is_named and not is_of_years))
+
+
+_FIRST_PAGES, _EARLIEST_YEAR, _LATEST_YEAR = 3, 1800, 2100
 
 
 def _counting(addresses: list[str]) -> str:
@@ -256,27 +273,15 @@ def _whole(text: str) -> int | None:
     return None
 
 
-def _in_json(data: Any) -> Iterator[Paging]:
-    """Flags, cursors, next URLs and counts in the outer levels of a JSON document."""
-    for path, value in _scalars(data, (), 3):
-        name, where = str(path[-1]), pointed(path)
-        shown = str(value) if len(str(value)) < 80 else f"{str(value)[:79]}…"
-        if isinstance(value, bool) and _FLAGS.search(name):
-            yield Paging("flag", where, shown, f"next.end_unless = {quoted(where)}")
-        elif isinstance(value, str) and _CURSORS.search(name) and re.match(r"https?://|/|\?", value):
-            yield Paging("next URL", where, shown, f"next = {quoted(where)}")
-        elif isinstance(value, str | int) and not isinstance(value, bool) and _CURSORS.search(name):
-            yield Paging("cursor", where, shown, f"next = {{ send = {{ {name} = {quoted(where)} }} }}")
-        elif isinstance(value, int) and not isinstance(value, bool) and _COUNTS.search(name):
-            yield Paging("stated total", where, shown, f"total = {quoted(where)}")
+def _in_json(document: Document, reply: Reply | None) -> Iterator[Paging]:
+    """What the envelope around the rows of a JSON document tells."""
+    rows = max((found.count for found in json_rows(document.data, 1)), default=0)
+    for told in envelope_of(document.data, reply.request.url if reply is not None else "", rows):
+        shown = str(told.value) if len(str(told.value)) < 80 else f"{str(told.value)[:79]}…"
+        yield Paging(_HOW.get(told.role, told.role), told.path, shown, told.plan)
 
 
-def _scalars(value: Any, path: tuple[str | int, ...], depth: int) -> Iterator[tuple[tuple[str | int, ...], Any]]:
-    if isinstance(value, dict) and depth:
-        for key, inner in value.items():
-            yield from _scalars(inner, (*path, key), depth - 1)
-    elif path and not isinstance(value, dict | list):
-        yield path, value
+_HOW = {"total": "stated total", "more": "flag", "no more": "flag"}
 
 
 def _absolute(reference: str, document: Document) -> str:
