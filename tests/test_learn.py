@@ -445,3 +445,22 @@ def test_a_cache_that_cannot_be_written_stops_nobody(tmp_path: Path) -> None:
     cache = PageCache(tmp_path / "file" / "c")
     cache.keep(Request("http://h/"), Reply(Request("http://h/"), "http://h/", 200, (), b"", 0.0))
     assert cache.find(Request("http://h/")) is None
+
+
+@pytest.mark.parametrize(
+    ("data", "rows", "fields"),
+    [
+        ({"at": "x", "levels": {"MW-1": {"level": 1.5}, "MW-2": {"level": 2}, "MW-3": {"level": 3}}}, "$.levels.*",
+         {"key": '{ from = "key" }', "level": '{ at = "$.level", type = "number" }'}),
+        ({"flows": {"AAA": 1.5, "BBB": 2.25, "CCC": None}}, "$.flows.*",
+         {"key": '{ from = "key" }', "value": '{ at = "$", type = "number" }'}),
+        ([{"code": f"C{n}", "years": {str(year): year * n for year in range(1990, 2010)}} for n in range(4)], "$[*]",
+         {"code": '"$.code"', "years": '"$.years"'}),
+        ({"rows": [{"a": 1, "b": 2, "c": 3}, {"a": 2, "b": 3, "c": 4}]}, "$.rows[*]",
+         {name: f'{{ at = "$.{name}", type = "integer" }}' for name in "abc"}),
+    ],
+)  # fmt: skip
+def test_objects_keyed_by_codes_are_rows_with_their_key(data: Any, rows: str, fields: dict[str, str]) -> None:
+    (found,) = json_rows(data, 1)
+    assert found.expression == rows
+    assert {field.name: field.as_plan() for field in found.fields} == fields

@@ -63,9 +63,13 @@ class FieldGuess:
     name: str = ""
     label: str = ""
     is_unique: bool = False
+    source: str = ""
 
     def as_plan(self) -> str:
         """The field as a plan has it: the short form where that says it all."""
+        if self.source:
+            keys = [f"from = {quoted(self.source)}", *([self.type.keys()] if self.type.keys() else [])]
+            return f"{{ {', '.join(keys)} }}"
         if self.label:
             keys = [f"label = {quoted(self.label)}"]
             return f"{{ {', '.join([*keys, *([self.type.keys()] if self.type.keys() else [])])} }}"

@@ -19,6 +19,8 @@ _MOST_MEMBERS = 200
 _DEEPEST = 12
 _SAMPLES = 3
 _KEYS_AS_DATA = 12
+_CODE = re.compile(r"(?=.*\d)[\w .:/-]{1,40}|[A-Z]{2,6}|[a-z]{2,3}_[A-Z]{2}")
+"""Keys that are data by their letters: those with figures, codes in capitals, locales."""
 _SAYS_LITTLE = frozenset({"name", "id", "value", "title", "text", "label", "url", "href", "code", "amount"})
 _WRAPPERS = frozenset({"attributes", "data", "node", "item", "fields", "properties", "links"})
 
@@ -71,44 +73,59 @@ def _gather(value: Any, path: str, found: dict[str, PathFound], depth: int) -> N
 
 
 def _keys_are_data(value: dict[str, Any]) -> bool:
-    """Whether an object's keys are codes rather than names: many of them, with objects of like keys behind all."""
+    """Whether an object's keys are codes rather than names: many of them, or codes by their letters, with objects of like keys,
+    or values of one kind, behind all."""
     inner = list(value.values())
-    if len(inner) < _KEYS_AS_DATA and not (len(inner) > 2 and all(any(c.isdigit() for c in key) for key in value)):
+    are_codes = len(inner) > 2 and all(_CODE.fullmatch(key) for key in value)
+    if len(inner) < _KEYS_AS_DATA and not are_codes:
         return False
-    return all(isinstance(member, dict) for member in inner) and bool(
-        set.intersection(*(set(member) for member in inner[:20]))
-    )
+    if all(isinstance(member, dict) for member in inner):
+        return bool(set.intersection(*(set(member) for member in inner[:20])))
+    kinds = {type(member) for member in inner if member is not None}
+    are_figures = bool(kinds) and kinds <= {int, float}
+    return are_figures or (are_codes and len(kinds) == 1 and not kinds & {dict, list, bool})
 
 
 def json_rows(data: Any, most: int = 6) -> list[JsonRows]:
     """Lists and objects of alike members, the likeliest rows first."""
-    found = [rows for path, members in _lists(data, (), 0) if (rows := _as_rows(path, members)) is not None]
+    lists = _lists(data, (), 0)
+    found = [rows for path, members, keys in lists if (rows := _as_rows(path, members, keys)) is not None]
     return sorted(found, key=lambda rows: rows.score, reverse=True)[:most]
 
 
-def _lists(value: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[str, list[Any]]]:
+def _lists(value: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[str, list[Any], list[str]]]:
+    """The path of the members of each list and map, the members, and of a map their keys. A map of plain values inside a list's
+    member is a part of that row."""
     if depth > _DEEPEST:
         return
     if isinstance(value, list):
         if len(value) > 1 and isinstance(value[0], dict | list):
-            yield f"{pointed(path)}[*]", value
+            yield f"{pointed(path)}[*]", value, []
         for place, inner in enumerate(value[:3]):
             yield from _lists(inner, (*path, place), depth + 1)
     elif isinstance(value, dict):
         if _keys_are_data(value):
-            yield f"{pointed(path)}.*", list(value.values())
+            is_part = any(isinstance(step, int) for step in path) and not isinstance(next(iter(value.values())), dict)
+            if not is_part:
+                yield f"{pointed(path)}.*", list(value.values()), list(value)
         else:
             for key, inner in value.items():
                 yield from _lists(inner, (*path, key), depth + 1)
 
 
-def _as_rows(path: str, members: list[Any]) -> JsonRows | None:
+def _as_rows(path: str, members: list[Any], keys: list[str]) -> JsonRows | None:
     read = members[:_MOST_MEMBERS]
     values: dict[str, list[Any]] = {}
     for member in read:
-        for place, inner in _row_values(member, (), 0):
+        for place, inner in _row_values(member, (), 0) if isinstance(member, dict | list) else [((), member)]:
             values.setdefault(pointed(place), []).append(inner)
     fields: list[FieldGuess] = []
+    if keys:
+        fields.append(
+            FieldGuess(
+                "", None, 1.0, 0.0, tuple(keys[:_SAMPLES]), guessed_type(keys), "key", is_unique=True, source="key"
+            )
+        )
     for where, found in values.items():
         texts = [_text(value) for value in found if value is not None]
         if not texts and any(other.startswith((f"{where}.", f"{where}[")) for other in values):
@@ -134,8 +151,8 @@ def _name_of(path: str) -> str:
 
 
 def _row_values(member: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[tuple[Step, ...], Any]]:
-    """The scalars of a row with their paths; lists inside it stay whole."""
-    if isinstance(member, dict) and depth < 3:
+    """The scalars of a row with their paths; lists and maps inside it stay whole."""
+    if isinstance(member, dict) and depth < 3 and not (path and _keys_are_data(member)):
         for key, inner in member.items():
             yield from _row_values(inner, (*path, key), depth + 1)
     elif isinstance(member, list) and not path:
