@@ -464,3 +464,22 @@ def test_objects_keyed_by_codes_are_rows_with_their_key(data: Any, rows: str, fi
     (found,) = json_rows(data, 1)
     assert found.expression == rows
     assert {field.name: field.as_plan() for field in found.fields} == fields
+
+
+def test_terms_without_descriptions_are_rows_and_no_labels() -> None:
+    contents = "".join(f"<dt><a href=#s{n}>Chapter {n}: on {word}</a></dt>" for n, word in enumerate("abcdefgh"))
+    html = f"<main><h1>Contents</h1><dl class=terms>{contents}</dl></main>"
+    document = read_document(html.encode(), "http://h/", "text/html")
+    look = look_at(document, Reply(Request("http://h/"), "http://h/", 200, (), b"", 0.0))
+    assert (look.kind.kind, look.rows[0].rows.count, look.fields) == ("listing", 8, [])
+    assert [(field.name, field.expression) for field in look.rows[0].fields] == [("name", "a"), ("url", "a")]
+
+
+def test_columns_of_a_table_are_named_by_its_headings_and_picked_by_their_own_classes() -> None:
+    cells = "".join(f"<tr><td class=col_name>N{n}<td class='num where_2'>{n}.5<td class=num>{n * 3}" for n in range(6))
+    html = f"<table><thead><tr><th>Spring<th>Flow l/s<th>Depth</thead><tbody>{cells}</tbody></table>"
+    document = read_document(html.encode(), "http://h/", "text/html")
+    found = field_candidates(document, row_candidates(document)[0].rows)
+    assert [(field.name, field.expression) for field in found] == [
+        ("spring", ".col_name"), ("flow_l_s", "td:nth-child(2)"), ("depth", "td:nth-child(3)"),
+    ]  # fmt: skip

@@ -278,6 +278,8 @@ def _own_names(element: Element) -> Iterator[str]:
         if (value := element.attr(attribute)) and '"' not in value:
             yield f'[{attribute}="{value}"]'
     if tag in ("td", "th"):
+        beside = {token for other in (*preceding(element), *following(element)) for token in _tokens(other)}
+        yield from (f".{t}" for t in _tokens(element) if t not in beside and _NAME.match(t) and not re.search(r"\d", t))
         place = 1 + sum(1 for _ in preceding(element))
         yield f"{tag}:nth-child({place})"
     yield from (f".{t}" for t in (element.attr("class") or "").split() if _NAME.match(t) and not re.search(r"\d", t))
@@ -285,6 +287,10 @@ def _own_names(element: Element) -> Iterator[str]:
     yield tag
     if role := element.attr("role"):
         yield f'[role="{role}"]'
+
+
+def _tokens(element: Element) -> list[str]:
+    return (element.attr("class") or "").split()
 
 
 def _by_place(element: Element, row: Element) -> str:
@@ -329,9 +335,14 @@ def _name(spot: _Spot, attribute: str | None, label: str, rows: Sequence[Element
     if "}" in element.tag:
         return element.tag.rpartition("}")[2]
     data = attribute.removeprefix("data-") if attribute is not None and attribute.startswith("data-") else ""
-    name = label or element.attr("itemprop") or element.attr("slot") or _token(element) or data
-    if not name and element.tag in ("td", "th", *_INLINE, "a"):
-        name = _heading_of(element, rows)
+    name = (
+        label
+        or element.attr("itemprop")
+        or element.attr("slot")
+        or _heading_of(element, rows)
+        or _token(element)
+        or data
+    )
     if not name and element.tag in (*_INLINE, "a", "img", "p", "span"):
         above = parent(element)
         name = _token(above) if above is not None and above not in rows else ""

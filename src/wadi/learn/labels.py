@@ -92,10 +92,16 @@ def _labels(scopes: Sequence[LabelsIn], names: Sequence[str]) -> Labels:
 
 def _labels_in(scope: Element) -> Iterator[tuple[str, bool]]:
     """The labels in a row or on a page, and whether each stands in one line with its value."""
-    stack = [scope]
+    stack: list[Element] = [scope]
+    of_terms: set[Element] = set()
     while stack:
         element = stack.pop()
         if element != scope and (element.tag in _ELSEWHERE or is_hidden(element)):
+            continue
+        if element.tag == "dl" and all(child.tag not in ("dd", "div") for child in children(element)):
+            of_terms.add(element)
+        if element.tag == "dt" and parent(element) in of_terms:  # a list of terms alone has no labels
+            stack += reversed(children(element))
             continue
         if (label := _own_label(element, scope)) is not None:
             yield label, False

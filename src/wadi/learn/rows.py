@@ -132,8 +132,13 @@ def _sibling_sets(root: Element) -> Iterator[list[Element]]:
         if not inner or holder.tag == "select" or is_hidden(holder):
             continue
         by_tag: dict[str, list[Element]] = defaultdict(list)
+        is_of_terms = holder.tag == "dl" and not any(child.tag == "dd" for child in inner)
         for child in inner:
-            if child.tag not in _NO_ROWS and child.tag not in UNSEEN and not is_hidden(child):
+            if (
+                (child.tag not in _NO_ROWS or (child.tag == "dt" and is_of_terms))
+                and child.tag not in UNSEEN
+                and not is_hidden(child)
+            ):
                 by_tag[child.tag].append(child)
         by_parent[holder] = by_tag
         yield from (alike for alike in by_tag.values() if len(alike) >= _LEAST_ROWS)
