@@ -166,6 +166,7 @@ def test_drafts_of_the_sample_site_rehearse(program: Program, site: str, path: s
         return
     assert done.err == "drafted.toml: drafted from this page; next:  wadi preview drafted.toml\n"
     assert done.out == ""
+    program.environment |= {"SITE_USER": "reader", "SITE_PASSWORD": "clear-water"}
     told: dict[str, Any] = json.loads(program("preview", "drafted.toml", "--json").out)
     assert told["tables"][0]["rows"]
 
@@ -197,3 +198,16 @@ def test_what_cannot_be_drafted_is_said(program: Program, site: str) -> None:
     assert program("inspect", f"{site}/register", "--plan", "q.toml", "--json").status == 2
     missing = program("inspect", f"{site}/register", "--plan", str(Path("no") / "p.toml"))
     assert (missing.status, "[not-writable]" in missing.err) == (2, True)
+
+
+def test_a_log_in_page_drafts_a_log_in(program: Program, site: str) -> None:
+    done = program("inspect", f"{site}/members/login", "--ignore-robots", "--plan", "in.toml")
+    assert done.status == 0, done.err
+    text = (program.folder / "in.toml").read_text()
+    assert f'address       = "{site}/members/login"' in text
+    text = text.replace(f'["{site}/"]', f'["{site}/members/welcome"]').replace('# check = "…" ', 'check = "p.member"')
+    (program.folder / "in.toml").write_text(text + '[manners]\npause = "0s"\nignore_robots = "we are members"\n')
+    program.environment |= {"SITE_USER": "reader", "SITE_PASSWORD": "clear-water"}
+    done = program("run", "in.toml", "-o", "-", "-q")
+    assert (done.status, done.out.splitlines()[0]) == (0, "title"), done.err
+    assert len(done.out.splitlines()) == 2

@@ -483,3 +483,16 @@ def test_columns_of_a_table_are_named_by_its_headings_and_picked_by_their_own_cl
     assert [(field.name, field.expression) for field in found] == [
         ("spring", ".col_name"), ("flow_l_s", "td:nth-child(2)"), ("depth", "td:nth-child(3)"),
     ]  # fmt: skip
+
+
+def test_columns_that_say_nothing_on_this_page_are_offered_as_such() -> None:
+    cells = "".join(f"<tr><td>N{n}<td><td>l/s<td>{n}.5" for n in range(6))
+    html = f"<table><thead><tr><th>Spring<th>Note<th>Unit<th>Flow</thead><tbody>{cells}</tbody></table>"
+    document = read_document(html.encode(), "http://h/", "text/html")
+    found = field_candidates(document, row_candidates(document)[0].rows)
+    assert [(field.name, field.expression, field.remark) for field in found] == [
+        ("spring", "td:nth-child(1)", ""),
+        ("flow", "td:nth-child(4)", ""),
+        ("note", "td:nth-child(2)", "blank on this page"),
+        ("unit", "td:nth-child(3)", "the same in all rows of this page"),
+    ]

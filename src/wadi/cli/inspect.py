@@ -199,12 +199,14 @@ def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, lis
 
 def _rows_head(candidate: RowsFound | JsonRows) -> list[Any]:
     """What picks the rows, how many there are, and of HTML what the first one says."""
+    from wadi.learn.fields import ROWS_READ
     from wadi.learn.look import RowsFound
     from wadi.page.nodes import pieces_of_text
 
     if not isinstance(candidate, RowsFound):
         return [plain(f"{candidate.expression}    {plural(candidate.count, 'row')}", "bold")]
     odd = f", {candidate.rows.left_out} left out that are no rows like these" if candidate.rows.left_out else ""
+    odd += f"; fields and shares are those of the first {ROWS_READ}" if candidate.rows.count > ROWS_READ else ""
     pieces = (" ".join(text.split()) for text in pieces_of_text(candidate.rows.rows[0]))
     sample = shortened(" · ".join(piece for piece in pieces if piece), 88)
     return [plain(f"{candidate.expression}    {plural(candidate.rows.count, 'row')}{odd}", "bold"), f"first: {sample}"]
@@ -232,6 +234,7 @@ def _fields_table(fields: Sequence[FieldGuess], width: int) -> RenderableType:
     for found, name, plan in zip(fields, names, written, strict=True):
         shown = " | ".join(shortened(sample, 24) for sample in found.samples)
         shown += f"  ({found.type.note})" if found.type.note else ""
+        shown += f"  ({found.remark})" if found.remark else ""
         shown += f"  ({percent(round(found.several * 100), 100)} several)" if found.several else ""
         cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(found.share * 1000), 1000)))
         table.add_row(plain(name), *cells, plain(shortened(shown, room), "dim"))

@@ -27,12 +27,14 @@ _CODE = re.compile(r"(?:^|_)(?:id|code|key|no|nr|number|sku|slug|uuid|guid)$")
 def draft(look: Look, name: str, parse: str | None = None, address: str = "") -> str:
     """The text of a plan for the page; empty where it has neither rows nor labels. `name` is the file it goes to, `parse` the way
     in which the page was read, where one was demanded; `address` how the plan names the page (default: its URL)."""
-    kind, rows, fields = _chosen(look)
-    if not fields:
-        return ""
     parts = urlsplit(address or look.reply.request.url)
     # Without a password; braces would stand for inputs.
     address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2])).replace("{", "%7B").replace("}", "%7D")
+    if look.kind.kind == "log-in" and parts.scheme in ("http", "https"):
+        return _behind_login(name, address)
+    kind, rows, fields = _chosen(look)
+    if not fields:
+        return ""
     table = _table_name(parts.path)
     lines = [
         f"# Drafted by  wadi inspect  from one page. Look at each line, then:  wadi preview {name}",
@@ -54,6 +56,33 @@ def draft(look: Look, name: str, parse: str | None = None, address: str = "") ->
     if rows is not None and (key := _key(fields)):
         lines += ["", f"[table.{table}]", f"key = [{_text(key)}]    # no two rows of this page have the same"]
     return "\n".join(lines) + "\n"
+
+
+def _behind_login(name: str, address: str) -> str:
+    """A plan that logs in by the page and reads what stands behind it."""
+    parts = urlsplit(address)
+    return f"""\
+# Drafted by  wadi inspect  from a log-in page: it logs in, and reads a page behind it. Name and password come from the
+# environment, or are asked for. Put the address of what you want below; then draft its rows by
+#   wadi inspect ADDRESS --with {name} --plan rows.toml
+wadi = 1
+
+[start]
+page      = "behind"
+addresses = [{_text(f"{parts.scheme}://{parts.netloc}/")}]    # what stands behind the log-in
+
+[login]
+address       = {_text(address)}
+user_from     = "SITE_USER"
+password_from = "SITE_PASSWORD"
+# check = "…"    # what stands on a page only when the log-in worked: your name, a link to log out
+
+[page.behind]
+table = "behind"
+
+[page.behind.fields]
+title = "title"
+"""
 
 
 def _key(fields: Sequence[FieldGuess]) -> str:
@@ -114,7 +143,7 @@ def _field_lines(fields: Sequence[FieldGuess]) -> list[str]:
         shortened(" ".join(field.samples[0].split()), _SAMPLE_LETTERS) if field.samples else "" for field in fields
     ]
     samples = [
-        f"{sample} ({field.type.note})" if field.type.note else sample
+        f"{sample} ({note})".lstrip() if (note := field.type.note or field.remark) else sample
         for sample, field in zip(samples, fields, strict=True)
     ]
     width = max((len(line) for line in lines if len(line) <= _LONGEST_LINE), default=0)

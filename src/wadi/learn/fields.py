@@ -51,7 +51,8 @@ class FieldGuess:
     """A candidate field. `expression` is relative to the row, or there is a `label` that its value stands beside; `share` of
     the rows have it, `several` of them twice or more.
 
-    `name` is a guess from classes, labels and headings. `is_unique` tells that all rows have it, and no two the same.
+    `name` is a guess from headings, labels and classes. `is_unique` tells that all rows have it, and no two the same; `remark`
+    what is odd about it.
     """
 
     expression: str
@@ -64,6 +65,7 @@ class FieldGuess:
     label: str = ""
     is_unique: bool = False
     source: str = ""
+    remark: str = ""
 
     def as_plan(self) -> str:
         """The field as a plan has it: the short form where that says it all."""
@@ -127,7 +129,28 @@ def field_candidates(document: Document, rows: Sequence[Element], language: str 
             _add(found, seen, _guess(expression, attribute, texts, several, name, language), texts)
     for guess, texts in labelled.values():
         _add(found, seen, guess, texts)
-    return named_apart(found[:_MOST_FIELDS])
+    return named_apart(_with_dull_columns(found, read, language)[:_MOST_FIELDS])
+
+
+def _with_dull_columns(found: list[FieldGuess], rows: Sequence[Element], language: str) -> list[FieldGuess]:
+    """The fields of a table's rows with those columns among them that have a heading, and are blank or the same in all rows of
+    this page: on others they may not be."""
+    width = max((len(children(row)) for row in rows if row.tag == "tr"), default=0)
+    if not width or not all(row.tag == "tr" for row in rows):
+        return found
+    dull: list[FieldGuess] = []
+    for place in range(1, width + 1):
+        cells = [cells[place - 1] if len(cells := children(row)) >= place else None for row in rows]
+        name = next((_heading_of(cell, rows) for cell in cells if cell is not None), "")
+        texts = [text_of(cell) if cell is not None else "" for cell in cells]
+        filled = sorted({text for text in texts if text not in MISSING_TEXTS})
+        if name and len(rows) > 3 and len(filled) < 2 and not any(field.name == name for field in found):
+            remark = "the same in all rows of this page" if filled else "blank on this page"
+            share = sum(text in filled for text in texts) / len(texts)
+            kind = guessed_type(filled, None, language) if filled else STRING
+            expression = f"{next(cell.tag for cell in cells if cell is not None)}:nth-child({place})"
+            dull.append(FieldGuess(expression, None, share, 0.0, tuple(filled), kind, name, remark=remark))
+    return [*found, *dull]
 
 
 def page_fields(document: Document, language: str = "") -> list[FieldGuess]:
