@@ -20,7 +20,7 @@ import pytest
 from aiohttp import web
 
 from conftest import EXAMPLES, Program, plan_text, serving
-from small_host import HEAD, SmallHost, items, list_plan, plan_of
+from small_host import HEAD, SmallHost, crawled, items, list_plan, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.crawl.events import Event
@@ -97,13 +97,27 @@ def test_a_network_that_is_gone_for_a_while_costs_no_page(tmp_path: Path) -> Non
     assert "HostRests" in {type(event).__name__ for event in events}
 
 
+def test_a_host_that_is_there_and_breaks_off_is_no_network_that_is_gone(tmp_path: Path) -> None:
+    def broken(request: web.Request, body: str) -> str:
+        assert request.transport is not None
+        request.transport.abort()
+        return ""
+
+    links = "".join(f"<a href=/{n}>x</a>" for n in range(8))
+    pages = {"/l": items("first") + links, **{f"/{n}": items(n) if n < 4 else broken for n in range(8)}}
+    with crawled(tmp_path, pages, list_plan(page='open = { list = "a" }'), rest="200ms", retries=2) as done:
+        assert [type(event).__name__ for event in done.events].count("HostRests") == 3
+        assert done.run.end == "host unreachable"
+        assert done.run.pages()[State.DONE] == 5
+
+
 def test_silence_of_all_hosts_is_borne_longer_than_that_of_one() -> None:
     health = Health(Hosts(Pace()), 30.0)
 
-    def rests(host: str) -> list[float]:
+    def rests(host: str, *, is_gone: bool = True) -> list[float]:
         now, found = 0.0, []
         while not health.is_given_up(host):
-            seconds = health.failed(host, "nobody there", now, is_refusal=False)
+            seconds = health.failed(host, "nobody there", now, is_refusal=False, is_gone=is_gone)
             if seconds is not None and not health.is_given_up(host):
                 found.append(seconds)
                 now += seconds
@@ -114,6 +128,8 @@ def test_silence_of_all_hosts_is_borne_longer_than_that_of_one() -> None:
     health.succeeded("h")
     others = False
     assert rests("h") == [30.0, 60.0, 120.0, 240.0, 480.0]
+    health.succeeded("j")
+    assert rests("j", is_gone=False) == [30.0, 60.0, 120.0]  # it is there, and breaks off
     health.succeeded("i")
     others = True
     assert rests("i") == [30.0, 60.0, 120.0]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -67,17 +66,12 @@ def test_a_commit_is_given_up_whole(tmp_path: Path) -> None:
     with RunState.create(tmp_path / "run.sqlite") as state:
         state.add_starts([("list", Request("http://h/"), {})])
 
-        def links() -> Iterator[Link]:
-            for place in range(20):
-                if place == 10:
-                    state.give_up()
-                yield Link(Role.OPEN, place, "page", Request(f"http://h/{place}"))
-
-        outcome = Outcome(1, links=links())  # type: ignore[arg-type]
+        links = tuple(Link(Role.OPEN, place, "page", Request(f"http://h/{place}")) for place in range(20))
+        looked = iter(range(20))
         with pytest.raises(CommitGivenUp):
-            state.commit([outcome])
+            state.commit([Outcome(1, links=links)], is_given_up=lambda: next(looked) == 10)
         assert state.counts() == {State.WAITING: 1, State.DONE: 0, State.FAILED: 0}
-        assert state.commit([Outcome(1, links=[Link(Role.OPEN, 0, "page", Request("http://h/0"))])]).pages == 1
+        assert state.commit([Outcome(1, links=links)]).pages == 20
 
 
 def test_a_plan_error_of_a_late_address_is_one_for_the_library_too(tmp_path: Path) -> None:

@@ -8,6 +8,7 @@ has lost nothing that was committed, and learns the rest anew.
 from __future__ import annotations
 
 import asyncio
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -36,7 +37,8 @@ from wadi.web.hours import closed_for_s
 from wadi.web.manners import Stopped
 from wadi.web.messages import FetchFailed, Reply
 
-_NO_ANSWER = frozenset({"unreachable", "timed-out", "broken-off"})
+_NOBODY = "unreachable"
+_NO_ANSWER = frozenset({_NOBODY, "timed-out", "broken-off"})
 _TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
 _REFUSALS = frozenset({401, 403, 407, 451})
 _MANY_LINKS = 5000
@@ -313,7 +315,8 @@ class Engine:
     async def _commit(self, outcomes: list[Outcome]) -> New | None:
         """When the archive is durable the outcomes are one transaction. What leads to very many pages is committed in a thread,
         so that signals are heard; when the crawl is to stop and its patience is over, it is given up: None."""
-        commit = partial(self._state.commit, outcomes, self._task.limits.depth)
+        give_up = threading.Event()
+        commit = partial(self._state.commit, outcomes, self._task.limits.depth, give_up.is_set)
         if sum(len(outcome.links) for outcome in outcomes) < _MANY_LINKS:
             return commit()
         committing = asyncio.create_task(asyncio.to_thread(commit))
@@ -321,10 +324,10 @@ class Engine:
             while not committing.done():
                 await asyncio.wait({committing}, timeout=0.2)
                 if self._stop_at is not None and self._clock() >= self._stop_at:
-                    self._state.give_up()
+                    give_up.set()
             return committing.result()
         except asyncio.CancelledError:
-            self._state.give_up()
+            give_up.set()
             await asyncio.wait({committing})
             raise
         except CommitGivenUp:
@@ -365,7 +368,8 @@ class Engine:
         page, login = fetched.page, self._task.login
         host = page.request.host
         may_wait = self._agenda.may_be_put_off(page)
-        may_wait |= fetched.failure is not None and fetched.failure.reply is None and self._health.is_silent(host)
+        if fetched.failure is not None and fetched.failure.cause == _NOBODY and self._health.is_silent(host):
+            may_wait = True
         if fetched.failure is not None:
             status = fetched.failure.reply.status if fetched.failure.reply else None
             if login is not None and status == 401:
@@ -408,7 +412,9 @@ class Engine:
         """A page was settled: its host answers, unless the page failed for good by trouble or by a block."""
         host = fetched.page.request.host
         if fetched.failure is not None and is_trouble(fetched.failure):
-            self._troubled(host, fetched.failure.what, has_answered=fetched.failure.reply is not None)
+            has_answered = fetched.failure.reply is not None
+            is_gone = fetched.failure.cause == _NOBODY
+            self._troubled(host, fetched.failure.what, has_answered=has_answered, is_gone=is_gone)
         elif outcome.failure is not None and outcome.failure.code == "blocked":
             self._troubled(host, outcome.failure.what)
         elif outcome.failure is not None and _is_refusal(fetched.failure):
@@ -424,14 +430,17 @@ class Engine:
         if problem.code == "blocked":
             self._client.refused(page.request.host, shortened(problem.what, 80))
         if problem.code != "not-the-page":
-            self._troubled(page.request.host, problem.what, has_answered=problem.code not in _NO_ANSWER)
+            has_answered, is_gone = problem.code not in _NO_ANSWER, problem.code == _NOBODY
+            self._troubled(page.request.host, problem.what, has_answered=has_answered, is_gone=is_gone)
 
-    def _troubled(self, host: str, why: str, *, has_answered: bool = True, is_refused: bool = False) -> None:
+    def _troubled(
+        self, host: str, why: str, *, has_answered: bool = True, is_refused: bool = False, is_gone: bool = False
+    ) -> None:
         was_given_up, rest_s = self._health.is_given_up(host), None
         if is_refused:
             why = f"{self._health.refused(host, why)} refusals in a row, the last: {why}"
         else:
-            rest_s = self._health.failed(host, why, self._clock(), is_refusal=has_answered)
+            rest_s = self._health.failed(host, why, self._clock(), is_refusal=has_answered, is_gone=is_gone)
         if self._health.is_given_up(host) and not was_given_up:
             self._report(HostGivenUp(host, why))
         elif rest_s is not None:

@@ -8,8 +8,8 @@ from wadi.web.hosts import HostHealth, Hosts
 
 _IN_A_ROW = 5
 _MOST_RESTS, _MOST_SILENT_RESTS = 3, 5
-"""So many rests, and a host is given up that does not come right; and so many where no host at all has answered meanwhile: the
-network may be gone, and come back. With a first rest of 30 s that is a quarter of an hour."""
+"""So many rests, and a host is given up that does not come right; and so many where there is no connection, and no host at all
+has answered meanwhile: the network may be gone, and come back. With a first rest of 30 s that is a quarter of an hour."""
 _MOST_REFUSALS, _MOST_REFUSALS_FIRST = 20, 10
 """So many refusals in a row, and so many where no page came before them, and a host is given up."""
 
@@ -36,15 +36,17 @@ class Health:
         """Whether the host ever answered: one that never did is not worth waiting for."""
         return self.hosts[host].health.has_answered
 
-    def failed(self, host: str, why: str, now: float, *, is_refusal: bool = True) -> float | None:
-        """A page did not come, or was a block: `is_refusal` where the host said so, and not where no answer came. Gives the
-        seconds that the host rests from now on; None when it does not.
+    def failed(
+        self, host: str, why: str, now: float, *, is_refusal: bool = True, is_gone: bool = False
+    ) -> float | None:
+        """A page did not come, or was a block: `is_refusal` where the host said so, and not where no answer came; `is_gone` where
+        there was not even a connection. Gives the seconds that the host rests from now on; None when it does not.
 
         A host that never answered is given up without a rest.
         """
         state = self._trouble_of(host)
         state.failures += 1
-        state.why, state.is_refusal = why, is_refusal
+        state.why, state.is_refusal, state.is_gone = why, is_refusal, is_gone
         if not state.is_probing and state.failures < _IN_A_ROW:
             return None
         if state.until > now:
@@ -54,7 +56,7 @@ class Health:
             return None
         seconds = self.rest_s * 2.0**state.rests
         state.rests += 1
-        is_silence = not is_refusal and state.answers_before == self._answers
+        is_silence = is_gone and state.answers_before == self._answers
         state.is_given_up = state.rests > (_MOST_SILENT_RESTS if is_silence else _MOST_RESTS)
         state.until, state.is_probing = now + seconds, True
         return seconds
@@ -74,9 +76,9 @@ class Health:
         return self.hosts[host].health.is_given_up
 
     def is_silent(self, host: str) -> bool:
-        """Whether nothing came from a host so often in a row that it rests, or is asked for one page: no fault of a page."""
+        """Whether nobody was there so often in a row that the host rests, or is asked for one page: no fault of a page."""
         state = self.hosts[host].health
-        return state.is_probing and not state.is_refusal
+        return state.is_probing and state.is_gone
 
     def given_up(self) -> dict[str, str]:
         """The hosts that were given up, and why."""

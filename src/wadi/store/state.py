@@ -47,7 +47,7 @@ class New:
 
 
 class CommitGivenUp(Exception):
-    """What was about to be committed is not, since somebody does not want to wait for it."""
+    """What was about to be committed is not: somebody does not want to wait for it."""
 
 
 class RunState(RunView):
@@ -62,7 +62,6 @@ class RunState(RunView):
         """Whether the database can be written, where it lies."""
         self.reached = reached
         self.queue = Queue(connection)
-        self._is_given_up = False
 
     @classmethod
     def create(cls, path: Path, reached: Reached = unheard) -> RunState:
@@ -118,11 +117,16 @@ class RunState(RunView):
             )
         self._db.execute("COMMIT")
 
-    def commit(self, outcomes: Iterable[Outcome], most_depth: int | None = None) -> New:
+    def commit(
+        self,
+        outcomes: Iterable[Outcome],
+        most_depth: int | None = None,
+        is_given_up: Callable[[], bool] = lambda: False,
+    ) -> New:
         """Keep what pages came to, all of it or, if the process dies, nothing of it; returns what is new. Pages further from the
-        starts than `most_depth` are known, but not asked for."""
-        self._is_given_up = False
-        writing = _Transaction(self._db, most_depth, lambda: self._is_given_up)
+        starts than `most_depth` are known, but not asked for. Raises CommitGivenUp, and keeps nothing, as soon as `is_given_up`
+        says so: another thread may not want to wait."""
+        writing = _Transaction(self._db, most_depth, is_given_up)
         self._db.execute("BEGIN IMMEDIATE")
         try:
             ends: dict[str, int] = {}
@@ -141,10 +145,6 @@ class RunState(RunView):
         self._db.execute("COMMIT")
         self.reached("committed")
         return New(writing.pages, frozenset(writing.hosts))
-
-    def give_up(self) -> None:
-        """Let what another thread is about to commit be given up: there CommitGivenUp is raised, and nothing is kept."""
-        self._is_given_up = True
 
     def ask_again(self, chosen: Callable[[str, State], bool]) -> int:
         """Let pages wait again: those whose URL and state are chosen. What they gave does not count until they are read again."""

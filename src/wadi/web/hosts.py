@@ -49,6 +49,7 @@ class HostHealth:
     until: float = float("-inf")
     is_probing: bool = False
     is_given_up: bool = False
+    is_gone: bool = False
     answers_before: int = 0
     why: str = ""
     refusals: int = 0

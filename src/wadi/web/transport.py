@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import errno
 import functools
+import re
 import socket
 import time
 from collections.abc import Callable, Iterable
@@ -97,6 +98,8 @@ class _Coming:
 _PRIVATE = (
     "it stands at an address of a private network, and the plan begins elsewhere (manners.private = true allows it)"
 )
+_NO_CONNECTION = re.compile(r"(?i)(?:connection|resolving) (?:timed out|timeout)|failed to connect|could not connect")
+"""What libcurl says of a time that was over before there was a connection."""
 _UNTRUSTED = " (manners.certificates names authorities that are trusted besides those of this machine)"
 
 
@@ -344,6 +347,8 @@ class HttpTransport:
         import pycurl
 
         where = without_secret(request.url)
+        if code == pycurl.E_OPERATION_TIMEDOUT and _NO_CONNECTION.match(words) and not self._proxy:
+            return FetchFailed("unreachable", f"{where}: nothing answers at {request.host} within {seconds:.0f} s")
         if code == pycurl.E_OPERATION_TIMEDOUT:
             return FetchFailed("timed-out", f"{where}: no whole answer within {seconds:.0f} s")
         if code == pycurl.E_FILESIZE_EXCEEDED:
