@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from labelled.pages import PAGES
+from wadi.learn.envelope import envelope_of
 from wadi.learn.fields import field_candidates
 from wadi.learn.kind import page_kind
 from wadi.learn.look import look_at
@@ -496,3 +498,18 @@ def test_columns_that_say_nothing_on_this_page_are_offered_as_such() -> None:
         ("note", "td:nth-child(2)", "blank on this page"),
         ("unit", "td:nth-child(3)", "the same in all rows of this page"),
     ]
+
+
+@given(
+    st.text(max_size=12),
+    st.integers(2, 9),
+    st.dictionaries(st.text(max_size=8), st.integers(0, 99) | st.text(max_size=9), max_size=5),
+)
+def test_whatever_an_address_and_an_envelope_say_the_plan_is_toml(
+    name: str, number: int, envelope: dict[str, Any]
+) -> None:
+    from urllib.parse import quote
+
+    url = f"http://h/?{quote(name)}={number}"
+    for told in envelope_of({**envelope, "page": number, "pages": 20, "data": ROWS}, url, 20):
+        assert isinstance(tomllib.loads(told.plan), dict)

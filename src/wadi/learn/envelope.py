@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 from urllib.parse import parse_qsl, urlsplit
 
-from wadi.learn.fields import quoted
+from wadi.learn.fields import as_key, quoted
 from wadi.page.jsonpath import Step, pointed
 
 _DEEPEST = 5
@@ -62,6 +62,8 @@ def _scalars(value: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[t
 
 def _told(path: tuple[Step, ...], value: str | int | bool, rows: int, asked: Mapping[str, str]) -> Told | None:
     """What a value tells by its name: the last words of its path."""
+    if not _WORDS.search(str(path[-1])):
+        return None
     words = [word.lower() for step in path for word in _WORDS.findall(str(step))]
     role = _role(words, value, rows, asked)
     return Told(role, pointed(path), value) if role is not None else None
@@ -138,21 +140,21 @@ def _going_on(told: list[Told], asked: Mapping[str, str], rows: int) -> Told | N
     if (one := first.get("next URL")) is not None:
         return Told("next URL", one.path, one.value, f"next = {quoted(one.path)}")
     if (one := first.get("cursor")) is not None:
-        sent = f"{{ {_as_key(_cursor_name(one, asked))} = {quoted(one.path)} }}"
+        sent = f"{{ {as_key(_cursor_name(one, asked))} = {quoted(one.path)} }}"
         return Told("cursor", one.path, one.value, f"next = {{ send = {sent}{ends} }}")
     if (one := first.get("next page")) is not None:
-        sent = f"{{ {_as_key(_page_name(asked, int(one.value) - 1))} = {quoted(one.path)} }}"
+        sent = f"{{ {as_key(_page_name(asked, int(one.value) - 1))} = {quoted(one.path)} }}"
         return Told("next page", one.path, one.value, f"next = {{ send = {sent}{ends} }}")
     pages = first.get("pages")
     if (one := first.get("page") or pages) is not None and (pages is None or int(pages.value) > 1 or flag is not None):
         number = int(one.value) if one.role == "page" else None
         start = ", first = 0" if number == 0 else ""
         ends = f", end_page = {quoted(pages.path)}" if pages is not None and not start else ends
-        counted = f'{{ parameter = "{_page_name(asked, number)}"{start} }}'
+        counted = f"{{ parameter = {quoted(_page_name(asked, number))}{start} }}"
         return Told(one.role, one.path, one.value, f"next = {{ count = {counted}{ends} }}")
     if (one := first.get("offset")) is not None and rows:
         name = next((name for name in asked if _OWN_OFFSET.fullmatch(name)), one.path.rpartition(".")[2])
-        counted = f'{{ parameter = "{name}", first = 0, step = "rows" }}'
+        counted = f'{{ parameter = {quoted(name)}, first = 0, step = "rows" }}'
         return Told("offset", one.path, one.value, f"next = {{ count = {counted}{ends} }}")
     return None
 
@@ -175,7 +177,3 @@ def _cursor_name(one: Told, asked: Mapping[str, str]) -> str:
         return "after"
     bare = re.sub(r"(?i)^(?:next|end)_?", "", name)
     return (bare[:1].lower() + bare[1:]) or ("after" if name.lower() == "end" else "cursor")
-
-
-def _as_key(name: str) -> str:
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else f'"{name}"'

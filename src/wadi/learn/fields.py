@@ -406,7 +406,7 @@ def _heading_of(element: Element, rows: Sequence[Element]) -> str:
 
 def as_key(name: str) -> str:
     """A name as a key of TOML, in quotes where it has to be."""
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else f'"{name}"'
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else escaped_in_strings(json.dumps(name, ensure_ascii=False))
 
 
 def _plain_letters(name: str) -> str:
