@@ -240,7 +240,7 @@ def test_a_table_is_followed_through_all_runs(kept: Program) -> None:
         (["--column", "flow", "--key", "MW-0149,2"], "no-such-row", 'the key of table "springs" is "code"'),
         (["--column", "flwo"], "unknown-column", "flwo"),
         (["--column", "flow", "--chart", "none/h.png"], "not-writable", "none"),
-        (["--column", "flow", "--chart", "h.docx"], "not-writable", "docx"),
+        (["--column", "flow", "--chart", "h.docx"], "unknown-format", "docx"),
         (["-o", "h.csv"], "bad-option", "--chart FILE"),
         (["--exit-code"], "bad-option", "not for --history"),
     ],
