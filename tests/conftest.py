@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -20,6 +21,10 @@ from hypothesis import settings
 # first use; time is measured in benchmarks, not here.
 settings.register_profile("suite", deadline=None, derandomize=True, database=None)
 settings.load_profile("suite")
+# Programs that tests send signals to are not to ignore them, as they would where the tests run in the background.
+for number in (signal.SIGINT, signal.SIGHUP):
+    if signal.getsignal(number) is signal.SIG_IGN:
+        signal.signal(number, signal.SIG_DFL if number == signal.SIGHUP else signal.default_int_handler)
 # Code that tests approve is not remembered on this machine.
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="wadi-tests-")
 ROOT = Path(__file__).parent.parent
