@@ -195,7 +195,7 @@ def committed(run: Path) -> tuple[set[str], set[str]]:
     return good, again
 
 
-def told(crawl: Crawl) -> Iterator[str]:
+def leaks_of(crawl: Crawl) -> Iterator[str]:
     """Where a secret stands: in a file of the crawl, its archives unpacked, or in what the program said."""
     for path in crawl.folder.rglob("*"):
         if path.is_file():
@@ -264,7 +264,7 @@ def stormed(crawl: Crawl, truth: list[Row], figures: Figures, chance: random.Ran
         figures.faults.update(one.trouble for one in site.asked if one.trouble)
         compared(crawl, without_site(crawl.table(), address), truth, site, figures)
     figures.crawls += 1
-    figures.count("secrets told", list(told(crawl)))
+    figures.count("secrets told", list(leaks_of(crawl)))
     figures.count("unclean ends", crawl.bad_ends)
 
 

@@ -511,5 +511,5 @@ def test_whatever_an_address_and_an_envelope_say_the_plan_is_toml(
     from urllib.parse import quote
 
     url = f"http://h/?{quote(name)}={number}"
-    for told in envelope_of({**envelope, "page": number, "pages": 20, "data": ROWS}, url, 20):
-        assert isinstance(tomllib.loads(told.plan), dict)
+    for sign in envelope_of({**envelope, "page": number, "pages": 20, "data": ROWS}, url, 20):
+        assert isinstance(tomllib.loads(sign.plan), dict)

@@ -17,7 +17,7 @@ from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.lint.starts import every_address
 from wadi.plan.local import NoSuchFiles
 from wadi.plan.reader import LoadedPlan, with_limits
-from wadi.plan.starts import Start, starts_of
+from wadi.plan.starts import noting, starts_of
 from wadi.problems import CrawlError, Place, PlanError, Problem, RunError, UsageError
 from wadi.store.connect import is_writable
 from wadi.store.crash_points import Reached, unheard
@@ -134,7 +134,7 @@ def _begun(
     state.set_meta("wadi", __version__)
     state.set_meta("hash_key", secrets.token_hex(16))
     try:
-        starts = _counted(starts_of(loaded.plan, loaded.folder), noted)
+        starts = noting(starts_of(loaded.plan, loaded.folder), noted)
         state.add_starts((start.kind, start.request, dict(start.inputs)) for start in starts)
     except NoSuchFiles as error:
         raise no_such_files(error) from error
@@ -143,16 +143,6 @@ def _begun(
     state.close_whole()
     unfinished.rename(folder / DATABASE)  # a run is there when its database is, and then it is whole
     return RunState.open(folder / DATABASE, reached)
-
-
-_NOTED_EVERY = 1000
-
-
-def _counted(starts: Iterator[Start], noted: Callable[[int], None]) -> Iterator[Start]:
-    for count, start in enumerate(starts, start=1):
-        yield start
-        if count % _NOTED_EVERY == 0:
-            noted(count)
 
 
 def no_such_files(error: NoSuchFiles) -> UsageError:

@@ -144,7 +144,9 @@ def rehearse(
         contextlib.closing(
             Site(loaded, cache or PageCache(cache_folder()), fresh=fresh, credentials=credentials)
         ) as site,
-        RunState.create(Path(":memory:")) as state,
+        RunState.create(
+            Path(":memory:")
+        ) as state,  # SQLite's name for a database that is nowhere: nothing is left of it
     ):
         plan = loaded.plan
         work = _Work(loaded, site, report, near)

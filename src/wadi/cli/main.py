@@ -68,12 +68,12 @@ def entry() -> NoReturn:
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")  # a terminal that has not all letters shows them as escapes
     if isinstance(sys.stderr, io.TextIOWrapper):
-        told = io.BufferedWriter(_ToldIfCan(sys.stderr.fileno(), "wb", closefd=False))
-        sys.stderr = io.TextIOWrapper(told, sys.stderr.encoding, "backslashreplace", line_buffering=True)
+        messages = io.BufferedWriter(_Messages(sys.stderr.fileno(), "wb", closefd=False))
+        sys.stderr = io.TextIOWrapper(messages, sys.stderr.encoding, "backslashreplace", line_buffering=True)
     sys.exit(main(sys.argv[1:], sys.stdout, sys.stderr))
 
 
-class _ToldIfCan(io.FileIO):
+class _Messages(io.FileIO):
     """Where messages go. One that cannot be written, since the terminal was closed or a log's disk is full, ends no crawl."""
 
     def write(self, data: Any) -> int:
@@ -127,6 +127,7 @@ def _files_allowed() -> int:
 
 
 _LOOKING = frozenset({"inspect", "try", "trace"})
+"""Commands that have nothing to lose."""
 
 
 def _checked(command: Command, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:

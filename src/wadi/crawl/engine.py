@@ -13,7 +13,6 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
-from functools import partial
 
 from wadi.crawl.agenda import Agenda
 from wadi.crawl.bounds import TookTooLong, too_long
@@ -315,11 +314,12 @@ class Engine:
     async def _commit(self, outcomes: list[Outcome]) -> New | None:
         """When the archive is durable the outcomes are one transaction. What leads to very many pages is committed in a thread,
         so that signals are heard; when the crawl is to stop and its patience is over, it is given up: None."""
-        give_up = threading.Event()
-        commit = partial(self._state.commit, outcomes, self._task.limits.depth, give_up.is_set)
+        most_depth = self._task.limits.depth
         if sum(len(outcome.links) for outcome in outcomes) < _MANY_LINKS:
-            return commit()
-        committing = asyncio.create_task(asyncio.to_thread(commit))
+            return self._state.commit(outcomes, most_depth)
+        give_up = threading.Event()
+        commit = asyncio.to_thread(self._state.commit, outcomes, most_depth, give_up.is_set)
+        committing = asyncio.create_task(commit)
         try:
             while not committing.done():
                 await asyncio.wait({committing}, timeout=0.2)

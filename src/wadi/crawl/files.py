@@ -37,7 +37,8 @@ def keep_file(folder: Path, reply: Reply, reached: Reached = unheard) -> StoredF
     target = folder / path
     if not target.exists():
         target.parent.mkdir(exist_ok=True)
-        whole_file(target, lambda out: out.write(reply.body), reached=reached, points=_POINTS)
+        part = target.with_suffix(".part")
+        whole_file(target, lambda out: out.write(reply.body), part=part, reached=reached, points=_POINTS)
     return StoredFile(str(path), len(reply.body), kind, digest)
 
 

@@ -276,9 +276,9 @@ def _whole(text: str) -> int | None:
 def _in_json(document: Document, reply: Reply | None) -> Iterator[Paging]:
     """What the envelope around the rows of a JSON document tells."""
     rows = max((found.count for found in json_rows(document.data, 1)), default=0)
-    for told in envelope_of(document.data, reply.request.url if reply is not None else "", rows):
-        shown = str(told.value) if len(str(told.value)) < 80 else f"{str(told.value)[:79]}…"
-        yield Paging(_HOW.get(told.role, told.role), told.path, shown, told.plan)
+    for sign in envelope_of(document.data, reply.request.url if reply is not None else "", rows):
+        shown = str(sign.value) if len(str(sign.value)) < 80 else f"{str(sign.value)[:79]}…"
+        yield Paging(_HOW.get(sign.role, sign.role), sign.path, shown, sign.plan)
 
 
 _HOW = {"total": "stated total", "more": "flag", "no more": "flag"}

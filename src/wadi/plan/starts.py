@@ -5,10 +5,10 @@ from __future__ import annotations
 import itertools
 import math
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import unquote, urlsplit
 
 from wadi.plan.local import NoSuchFiles, files_of, is_of_files
@@ -18,6 +18,7 @@ from wadi.web.messages import Request
 from wadi.web.parameters import expanded, filled, names_in, with_body
 
 Scalar = str | int | float | bool
+T = TypeVar("T")
 SITEMAP, FEED, FILE = "[sitemap]", "[feed]", "[file]"
 """Page kinds of our own, which no plan can name."""
 
@@ -77,6 +78,17 @@ def count_starts(plan: Plan, folder: Path) -> Counter[str]:
         else:
             counts[kind] += how_many(plan.inputs, used) * max(1, len(route_names(plan)))
     return counts
+
+
+_NOTED_EVERY = 1000
+
+
+def noting(coming: Iterable[T], noted: Callable[[int], None]) -> Iterator[T]:
+    """What comes, one by one; now and then `noted` hears how many that were."""
+    for count, one in enumerate(coming, start=1):
+        yield one
+        if count % _NOTED_EVERY == 0:
+            noted(count)
 
 
 def route_names(plan: Plan) -> list[str]:

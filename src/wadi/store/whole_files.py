@@ -24,24 +24,36 @@ def whole_file(
     target: Path,
     write: Callable[[BinaryIO], T],
     *,
+    part: Path | None = None,
     reached: Reached = unheard,
     points: tuple[str, str] = EXPORT_POINTS,
 ) -> T:
-    """Have a file written by `write`, durable before it has its name; gives what `write` gives. Raises OSError."""
-    handle, name = tempfile.mkstemp(prefix=f".{target.name[:100]}.", dir=target.parent)
+    """Have a file written by `write`, durable before it has its name; gives what `write` gives. Raises OSError.
+
+    `part` is the file that is written first: one of a new name, unless nobody else can be writing the same. With a name that is
+    known a process that is killed leaves nothing that the next one does not write over.
+    """
+    part = part or _new_beside(target)
     try:
-        with os.fdopen(handle, "wb") as out:
+        with part.open("wb") as out:
             given = write(out)
             out.flush()
             os.fsync(out.fileno())
-        Path(name).chmod(0o666 & ~_umask())
+        part.chmod(0o666 & ~_umask())
         reached(points[0])
-        Path(name).replace(target)
+        part.replace(target)
         reached(points[1])
     except BaseException:
-        Path(name).unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
         raise
     return given
+
+
+def _new_beside(target: Path) -> Path:
+    """A new, empty file in the target's folder."""
+    handle, name = tempfile.mkstemp(prefix=f".{target.name[:100]}.", dir=target.parent)
+    os.close(handle)
+    return Path(name)
 
 
 def copied(source: Path, target: Path) -> None:

@@ -14,6 +14,7 @@ from wadi.plan.starts import (
     fixed_inputs,
     how_many,
     is_set,
+    noting,
     templates_of,
     used_in,
     variables_of,
@@ -75,11 +76,10 @@ def _address(plan: Plan, path: Path, address: str, text: PlanText) -> Iterator[F
 
 
 def every_address(plan: Plan, text: PlanText, noted: Callable[[int], None] = lambda count: None) -> Iterator[Finding]:
-    """What is wrong with the addresses beyond those that are looked at whenever a plan is read; `noted` hears how many were
-    looked at."""
+    """What is wrong with any of the addresses, however many they are; `noted` hears how many were looked at."""
     for key in ("addresses", "sitemap", "feed"):
         for index, address in enumerate(getattr(plan.start, key)):
-            yield from _wrong_addresses(("start", key, index), text, _noted(_filled(plan, address), noted))
+            yield from _wrong_addresses(("start", key, index), text, noting(_filled(plan, address), noted))
 
 
 def _wrong_addresses(path: Path, text: PlanText, coming: Iterator[str]) -> Iterator[Finding]:
@@ -98,13 +98,6 @@ def _filled(plan: Plan, address: str) -> Iterator[str]:
         return
     for values in combinations(plan.inputs, used_in(plan, address) - set(plan.start.split)):
         yield expanded(address, values)
-
-
-def _noted(urls: Iterator[str], noted: Callable[[int], None]) -> Iterator[str]:
-    for count, url in enumerate(urls, start=1):
-        yield url
-        if count % 1000 == 0:
-            noted(count)
 
 
 def splits(plan: Plan, text: PlanText) -> Iterator[Finding]:
