@@ -15,7 +15,7 @@ from labelled.pages import PAGES
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import compile_kinds
 from wadi.demo.shapes import FURTHER
-from wadi.learn.draft import draft
+from wadi.learn.draft import best_guess, plan_text
 from wadi.learn.look import look_at
 from wadi.page.document import NotADocument, read_document
 from wadi.plan.model import Plan
@@ -28,9 +28,10 @@ def _drafted(
 ) -> tuple[str, Extract | None]:
     """A draft from a page, and what it extracts from the same page."""
     reply = Reply(Request(url), url, 200, (("Content-Type", content_type),), page.encode(), 0.0)
-    text = draft(look_at(read_document(reply.body, url, content_type), reply), "p.toml")
-    if not text:
+    chosen = best_guess(look_at(read_document(reply.body, url, content_type), reply))
+    if chosen is None:
         return "", None
+    text = plan_text(chosen, "p.toml")
     plan: Plan = parse_plan(text, "p.toml").plan
     kinds = compile_kinds(plan, this_year=2026)
     return text, extract(reply, kinds[plan.start.page], kinds)
@@ -62,7 +63,7 @@ def test_a_draft_says_all_that_was_found() -> None:
     text, found = _drafted(LISTING)
     assert (
         text
-        == """# Drafted by  wadi inspect  from one page. Look at each line, then:  wadi preview p.toml
+        == """# Drafted by  wadi draft.  Look at each line, then:  wadi preview p.toml
 wadi  = 1
 title = "Weirs"
 
@@ -71,12 +72,11 @@ page      = "list"
 addresses = ["http://h/springs/list.html"]
 
 [page.list]
-expect = "div.cards"    # a page without it was blocked, and is not “no rows”
-rows   = "article.card"
+expect = "div.cards"       # a page without it was blocked, and is not “no rows”
+rows   = "article.card"    # 6 on this page
 table  = "springs"
 total  = { at = "p.count", find = 'of ([\\d., ]+)', locale = "en" }
 next   = { rel = "next" }
-# open.sheet = "a"    # a page for each row; its fields:  wadi inspect http://h/w/1
 
 [page.list.fields]
 code = { at = ".", attr = "data-code" }                     # W1
@@ -122,7 +122,7 @@ def test_a_key_is_a_code_or_an_address_that_no_two_rows_share(cells: str, key: s
         ),
         (
             "<rss><channel>" + "".join(f"<item><title>N{n}</title><link>http://h/{n}</link></item>" for n in range(5)) + "</channel></rss>",
-            "application/xml", 5, ['title = "title"', 'link  = "link"'],
+            "application/xml", 5, ['title = "title"', 'link  = { at = "link", type = "url" }'],
         ),
         ("<h1>Ash Weir</h1><dl><dt>Flow<dd>1,5 l/s<dt>Owner<dd>K. Pike</dl>", "text/html", None, ["[page.sheet]", 'owner = { label = "Owner" }', "# or  completes = …"]),
     ],
@@ -166,19 +166,19 @@ def test_any_texts_and_addresses_make_a_plan(title: str, texts: list[str], path:
     ],
 )
 def test_drafts_of_the_sample_site_rehearse(program: Program, site: str, path: str) -> None:
-    done = program("inspect", f"{site}{path}", "--plan", "drafted.toml", "--ignore-robots")
+    done = program("draft", f"{site}{path}", "-o", "drafted.toml", "--ignore-robots")
     if done.status == 2:
-        assert "[no-rows]" in done.err
+        assert "[nothing-to-draft]" in done.err
         assert not (program.folder / "drafted.toml").exists()
         return
-    assert done.err == "drafted.toml: drafted from this page; next:  wadi preview drafted.toml\n"
+    assert done.err.startswith("drafted.toml: drafted; next:  wadi preview drafted.toml\n")
     assert done.out == ""
     told: dict[str, Any] = json.loads(program("preview", "drafted.toml", "--json").out)
     assert told["tables"][0]["rows"]
 
 
 def test_a_page_that_was_read_as_something_is_drafted_so(program: Program, site: str) -> None:
-    done = program("inspect", f"{site}/wells", "--parse", "html", "--plan", "-")
+    done = program("draft", f"{site}/wells", "--parse", "html", "-o", "-")
     assert '[page.list]\nparse = "html"\n' in done.out
     (program.folder / "wells.toml").write_text(done.out)
     assert json.loads(program("preview", "wells.toml", "--json").out)["tables"][0]["rows"]
@@ -192,22 +192,21 @@ def test_an_address_is_taken_without_its_password_and_with_its_braces() -> None:
 
 def test_what_cannot_be_drafted_is_said(program: Program, site: str) -> None:
     assert program("run", EXAMPLES / "dry.toml", "-i", f"site={site}").status == 0
-    done = program("inspect", "dry#1", "--plan", "p.toml")
+    done = program("draft", "dry#1", "-o", "p.toml")
     assert (done.status, "a plan needs the address of its page, or a file" in done.err) == (2, True)
-    first = program("inspect", f"{site}/register", "--plan", "p.toml", "-q")
+    first = program("draft", f"{site}/register", "-o", "p.toml", "-q")
     assert (first.status, first.out, first.err) == (0, "", "")
     kept = (program.folder / "p.toml").read_bytes()
-    again = program("inspect", f"{site}/register", "--plan", "p.toml")
+    again = program("draft", f"{site}/register", "-o", "p.toml")
     assert (again.status, "p.toml: it is there already [not-writable]" in again.err) == (2, True)
     assert (program.folder / "p.toml").read_bytes() == kept
-    assert program("inspect", f"{site}/register", "--plan", "-").out.encode() == kept.replace(b"p.toml", b"plan.toml")
-    assert program("inspect", f"{site}/register", "--plan", "q.toml", "--json").status == 2
-    missing = program("inspect", f"{site}/register", "--plan", str(Path("no") / "p.toml"))
+    assert program("draft", f"{site}/register", "-o", "-", "-q").out.encode() == kept.replace(b"p.toml", b"plan.toml")
+    missing = program("draft", f"{site}/register", "-o", str(Path("no") / "p.toml"))
     assert (missing.status, "[not-writable]" in missing.err) == (2, True)
 
 
 def test_a_log_in_page_drafts_a_log_in(program: Program, site: str) -> None:
-    done = program("inspect", f"{site}/members/login", "--ignore-robots", "--plan", "in.toml")
+    done = program("draft", f"{site}/members/login", "--ignore-robots", "-o", "in.toml")
     assert done.status == 0, done.err
     text = (program.folder / "in.toml").read_text()
     assert f'address       = "{site}/members/login"' in text

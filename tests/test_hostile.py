@@ -216,7 +216,7 @@ OBEYED = "v\u009b2J\u202ez\u2066"
 
 @pytest.mark.parametrize(
     "command",
-    [["inspect", "page-0.html", "--plan", "-"], ["inspect", "page-0.html", "--json"], ["try", "page-0.html", "b", "--json"],
+    [["draft", "page-0.html", "-o", "-"], ["inspect", "page-0.html", "--json"], ["try", "page-0.html", "b", "--json"],
      ["trace", "plan", "rows", "1", "--json"], ["trace", "plan", "rows", "1"], ["preview", "plan.toml", "--json"]],
     ids=" ".join,
 )  # fmt: skip

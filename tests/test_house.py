@@ -33,7 +33,7 @@ ROOMS = {
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
-        "compare demo export inspect lint main options preview profile progress reparse report resume run runs_ schema "
+        "compare demo draft export inspect lint main options preview profile progress reparse report resume run runs_ schema "
         "show status summary trace try_ verify"
     ),
     "crawl": (
@@ -41,7 +41,11 @@ ROOMS = {
         "paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
     "demo": "faults gaugings notebook office pages photos proxies shapes site truth weather wording world",
-    "learn": "draft envelope fields kind labels look near outline paging rows selectors sources tables trying types",
+    "learn": (
+        "class_names column_names details draft drafting envelope field_guess fields kind labels learned learned_json look near "
+        "next_page outline page_fields paging patterns rows sameness selectors sightings sources spots surroundings tables toml_text "
+        "trying types ways"
+    ),
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
         "refresh structured text xml_tree xpath"

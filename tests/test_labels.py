@@ -12,7 +12,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import Program
-from wadi.learn.fields import FieldGuess, field_candidates
+from wadi.learn.field_guess import FieldGuess
+from wadi.learn.fields import field_candidates
 from wadi.learn.look import Look, look_at
 from wadi.page.document import read_document
 from wadi.page.expressions import compile_expression
@@ -234,5 +235,5 @@ def test_names_of_other_scripts_are_keys_in_quotes(program: Program) -> None:
     rows = "".join(f"<tr><td>Weir {n}<td>{n} m" for n in range(5))
     (program.folder / "table.html").write_text(f"<table><tr><th>Название<th>Débit{rows}</table>", "utf-8")
     shown = program("inspect", "table.html").out
-    assert '"название"  = "td:nth-child(1)"' in shown
-    assert 'debit       = { at = "td:nth-child(2)"' in shown
+    assert '"название"  = { under = "Название" }' in shown
+    assert 'debit       = { under = "Débit"' in shown

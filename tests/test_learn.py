@@ -68,7 +68,7 @@ def test_fields_have_expressions_types_and_names() -> None:
     document = read_document(html.encode(), "http://h/", "text/html")
     fields = {f.name: f for f in field_candidates(document, row_candidates(document)[0].rows)}
     assert {"code", "name", "district", "flow", "url"} <= set(fields), name
-    assert fields["flow"].as_plan() == '{ at = "td:nth-child(4)", type = "number", locale = "fr", unit = "l/s" }'
+    assert fields["flow"].as_plan() == '{ under = "Flow", type = "number", locale = "fr", unit = "l/s" }'
     assert fields["url"].type.type == "url"
     assert fields["code"].samples == ("MW-0141", "MW-0094", "MW-0276")
 
@@ -482,8 +482,8 @@ def test_columns_of_a_table_are_named_by_its_headings_and_picked_by_their_own_cl
     html = f"<table><thead><tr><th>Spring<th>Flow l/s<th>Depth</thead><tbody>{cells}</tbody></table>"
     document = read_document(html.encode(), "http://h/", "text/html")
     found = field_candidates(document, row_candidates(document)[0].rows)
-    assert [(field.name, field.expression) for field in found] == [
-        ("spring", ".col_name"), ("flow_l_s", "td:nth-child(2)"), ("depth", "td:nth-child(3)"),
+    assert [(field.name, field.expression or field.under) for field in found] == [
+        ("spring", ".col_name"), ("flow_l_s", "Flow l/s"), ("depth", "Depth"),
     ]  # fmt: skip
 
 
@@ -492,11 +492,11 @@ def test_columns_that_say_nothing_on_this_page_are_offered_as_such() -> None:
     html = f"<table><thead><tr><th>Spring<th>Note<th>Unit<th>Flow</thead><tbody>{cells}</tbody></table>"
     document = read_document(html.encode(), "http://h/", "text/html")
     found = field_candidates(document, row_candidates(document)[0].rows)
-    assert [(field.name, field.expression, field.remark) for field in found] == [
-        ("spring", "td:nth-child(1)", ""),
-        ("flow", "td:nth-child(4)", ""),
-        ("note", "td:nth-child(2)", "blank on this page"),
-        ("unit", "td:nth-child(3)", "the same in all rows of this page"),
+    assert [(field.name, field.under, field.remark) for field in found] == [
+        ("spring", "Spring", ""),
+        ("flow", "Flow", ""),
+        ("note", "Note", "blank on this page"),
+        ("unit", "Unit", "the same in all rows of this page"),
     ]
 
 

@@ -435,7 +435,7 @@ def test_a_saved_page_is_drafted_rehearsed_and_resumed(program: Program) -> None
     page = "plans/saved/page-1.html"
     (program.folder / page).write_text("<h1>Springs</h1><table>" + "".join(
         f"<tr><td>Spring {n}</td><td>{n}.5 l/s</td></tr>" for n in range(9)) + "</table>")  # fmt: skip
-    assert program("inspect", page, "--plan", "plans/drafted.toml").status == 0
+    assert program("draft", page, "-o", "plans/drafted.toml").status == 0
     assert 'addresses = ["saved/page-1.html"]' in (program.folder / "plans/drafted.toml").read_text()
     seen = program("preview", "plans/drafted.toml")
     assert "the first 5 rows" in seen.out

@@ -62,6 +62,9 @@ MEANINGS: dict[str, str] = {
     "secret-in-plan": "A password or the like stands in the plan; it comes from the environment or the terminal.",
     "double-column": "A column comes from the listing and from the detail page, and nothing says which to prefer.",
     "no-rows": "The plan picks nothing: no page has fields.",
+    "nothing-to-draft": "A plan cannot be drafted: nothing on the page repeats, and no value on it has a label or a name.",
+    "not-on-page": "None of the values that a draft was to be learned from stands on the page.",
+    "unknown-mark": "A mark that wadi inspect gives to no group and no field of this page.",
     # fetching
     "bad-url": "The address is no absolute http or https URL.",
     "private-address": "A page of the open net leads to a private network, or to this machine: it is not asked for.",

@@ -3,24 +3,19 @@
 from __future__ import annotations
 
 import argparse
-import os
-import shlex
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from wadi.cli.options import add_page, opened
 from wadi.cli.show import age_text, blocks, console, percent, plain, plural, write_json
 from wadi.cli.status import Status
-from wadi.plan.local import is_of_files
-from wadi.problems import Place, Problem, UsageError, shortened
-from wadi.urls import without_secret
+from wadi.problems import shortened
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
     from wadi.actions.open_page import OpenedPage
-    from wadi.learn.fields import FieldGuess
+    from wadi.learn.field_guess import FieldGuess
     from wadi.learn.look import Look, RowsFound
     from wadi.learn.outline import JsonRows
     from wadi.web.robots import RobotsVerdict
@@ -29,7 +24,6 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi inspect http://127.0.0.1:8700/register
   wadi inspect http://127.0.0.1:8700/register/MW-0141 --json
   wadi inspect page.html --rows 8
-  wadi inspect http://127.0.0.1:8700/register --plan register.toml
 """
 _SHOWN_FIELDS = 14
 _SHOWN_PATHS = 24
@@ -40,9 +34,7 @@ _BLOCK_WIDTH = 10
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_page(parser)
     parser.add_argument("--rows", type=int, default=3, metavar="N", help="how many candidates for rows (default: 3)")
-    form = parser.add_mutually_exclusive_group()
-    form.add_argument("--json", action="store_true", help="everything as JSON on standard output")
-    form.add_argument("--plan", metavar="FILE", help="draft a plan from it into this new file (- for standard output)")
+    parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -51,8 +43,6 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     page = opened(args)
     look = look_at(page.document, page.reply, most_rows=max(1, args.rows))
-    if args.plan is not None:
-        return _write_plan(look, page, args, out, err)
     verdict = robots_verdict(page.reply.request.url) if page.from_web and args.plan_with is None else None
     if args.json:
         write_json(
@@ -71,45 +61,6 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     return Status.DONE
 
 
-def _address(page: OpenedPage, args: argparse.Namespace) -> str:
-    """How a plan names the page: a file by its path from where the plan will stand."""
-    if page.from_web:
-        return page.reply.request.url
-    if not Path(args.page).is_file():
-        what = "a plan needs the address of its page, or a file"
-        now = f"wadi inspect http://… --plan {args.plan}"
-        raise UsageError(Problem("bad-url", what, Place(args.page), now=now))
-    folder = Path() if args.plan == "-" else Path(args.plan).parent
-    path = Path(os.path.relpath(args.page, folder)).as_posix().replace("%", "%25")
-    return path if path.startswith("../") or is_of_files(path) else f"./{path}"
-
-
-def _write_plan(look: Look, page: OpenedPage, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
-    """The draft of a plan, into a new file or to standard output."""
-    from wadi.learn.draft import draft
-
-    name = "plan.toml" if args.plan == "-" else args.plan
-    text = draft(look, name, args.parse, _address(page, args))
-    if not text:
-        what = "nothing on this page repeats, and no value has a label: there is nothing to draft from"
-        now = f"wadi inspect {shlex.quote(args.page)}  shows what there is"
-        raise UsageError(Problem("no-rows", what, Place(without_secret(args.page)), now=now))
-    if args.plan == "-":
-        out.write(text)
-        return Status.DONE
-    try:
-        with Path(args.plan).open("x", encoding="utf-8") as file:
-            file.write(text)
-    except FileExistsError as error:
-        now = "another name, or - to have it on standard output"
-        raise UsageError(Problem("not-writable", "it is there already", Place(args.plan), now=now)) from error
-    except OSError as error:
-        raise UsageError(Problem("not-writable", f"cannot be written: {error.strerror}", Place(args.plan))) from error
-    if not args.quiet:
-        err.write(f"{args.plan}: drafted from this page; next:  wadi preview {shlex.quote(args.plan)}\n")
-    return Status.DONE
-
-
 def view(
     page: OpenedPage, look: Look, verdict: RobotsVerdict | None, width: int, *, verbose: bool = False
 ) -> RenderableType:
@@ -119,8 +70,7 @@ def view(
         [
             ("reply", _reply_lines(page, verdict)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
-            ("fields", _field_lines(look.fields, width)),
-            *_row_blocks(look, width, verbose=verbose),
+            *_group_blocks(look, width, verbose=verbose),
             ("outline", _outline_lines(look, most)),
             ("tables", _table_lines(look)),
             ("labels", [] if look.fields else _label_lines(look)),
@@ -185,15 +135,19 @@ def _word_dict(verdict: RobotsVerdict | None) -> dict[str, Any] | None:
     return {"allowed": verdict.allowed, "agent": verdict.agent, "rule": rule, "crawl_delay_s": verdict.crawl_delay_s}
 
 
-def _row_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:
+def _group_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, list[Any]]]:
+    """What can be drafted from, each with its mark: the page's own fields, and candidates for rows, the first with its fields."""
     found: list[tuple[str, list[Any]]] = []
-    for candidate in look.candidates:
-        head, *first = _rows_head(candidate)
+    for group in look.groups:
+        if group.rows is None:
+            found.append((f"fields {group.mark}", _field_lines(group.fields, group.marks, width)))
+            continue
+        head, *first = _rows_head(group.rows)
         if not found or verbose:
-            lines = [head, *first, *_field_lines(candidate.fields, width)]
+            lines = [head, *first, *_field_lines(group.fields, group.marks, width)]
         else:
-            lines = [head, "; ".join([*first, plural(len(candidate.fields), "field")])]
-        found.append((f"rows {len(found) + 1}", lines))
+            lines = [head, "; ".join([*first, plural(len(group.fields), "field")])]
+        found.append((f"rows {group.mark}", lines))
     return found
 
 
@@ -212,32 +166,32 @@ def _rows_head(candidate: RowsFound | JsonRows) -> list[Any]:
     return [plain(f"{candidate.expression}    {plural(candidate.rows.count, 'row')}{odd}", "bold"), f"first: {sample}"]
 
 
-def _field_lines(fields: Sequence[FieldGuess], width: int) -> list[Any]:
+def _field_lines(fields: Sequence[FieldGuess], marks: Sequence[str], width: int) -> list[Any]:
     """The first fields as a table, and how many more there are."""
     more = len(fields) - _SHOWN_FIELDS
-    table = [_fields_table(fields[:_SHOWN_FIELDS], width)] if fields else []
+    table = [_fields_table(fields[:_SHOWN_FIELDS], marks, width)] if fields else []
     return [*table, *([f"… {more} more fields (--json has all)"] if more > 0 else [])]
 
 
-def _fields_table(fields: Sequence[FieldGuess], width: int) -> RenderableType:
+def _fields_table(fields: Sequence[FieldGuess], marks: Sequence[str], width: int) -> RenderableType:
     from rich.table import Table
 
-    from wadi.learn.fields import as_key
+    from wadi.learn.toml_text import as_key
 
     names = [as_key(field.name) for field in fields]
     written = [field.as_plan() for field in fields]
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False, pad_edge=False)
     plans = min(_PLAN_WIDTH, 2 + max(map(len, written)))
-    room = max(12, width - _BLOCK_WIDTH - max(map(len, names)) - plans - 12)
-    for right in (False, False, True, False):
+    room = max(12, width - _BLOCK_WIDTH - max(map(len, names)) - plans - 17)
+    for right in (False, False, False, True, False):
         table.add_column(no_wrap=True, justify="right" if right else "left")
-    for found, name, plan in zip(fields, names, written, strict=True):
+    for found, mark, name, plan in zip(fields, marks, names, written, strict=False):
         shown = " | ".join(shortened(sample, 24) for sample in found.samples)
         shown += f"  ({found.type.note})" if found.type.note else ""
         shown += f"  ({found.remark})" if found.remark else ""
         shown += f"  ({percent(round(found.several * 100), 100)} several)" if found.several else ""
         cells = (plain(shortened(f"= {plan}", plans), "cyan"), plain(percent(round(found.share * 1000), 1000)))
-        table.add_row(plain(name), *cells, plain(shortened(shown, room), "dim"))
+        table.add_row(plain(mark, "dim"), plain(name), *cells, plain(shortened(shown, room), "dim"))
     return table
 
 

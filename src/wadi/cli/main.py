@@ -24,6 +24,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("wadi.cli.demo", "show all of it, with nothing but this machine"),
     "inspect": ("wadi.cli.inspect", "look at a page: what repeats, how it goes on, where its data comes from"),
     "try": ("wadi.cli.try_", "try expressions on a page: what they pick, where, and why not"),
+    "draft": (
+        "wadi.cli.draft",
+        "write the first plan for a page, from records that you see on it or from the best guess",
+    ),
     "lint": ("wadi.cli.lint", "say what is wrong with a plan, before a single request"),
     "preview": ("wadi.cli.preview", "rehearse a plan on a few pages: first rows, fields, what the run would cost"),
     "run": ("wadi.cli.run", "crawl a plan to its end and write the table"),
@@ -126,7 +130,7 @@ def _files_allowed() -> int:
     return soft if soft >= 0 else _FILES
 
 
-_LOOKING = frozenset({"inspect", "try", "trace"})
+_LOOKING = frozenset({"inspect", "try", "trace", "draft"})
 """Commands that have nothing to lose."""
 
 

@@ -1,78 +1,138 @@
-"""A plan drafted from what was found on a page: to be looked at line by line, rehearsed, and made one's own."""
+"""The text of a drafted plan, with a comment on every choice: to be looked at line by line, rehearsed, and made one's own."""
 
 from __future__ import annotations
 
-import json
 import re
-import shlex
-from collections.abc import Sequence
-from itertools import islice
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from urllib.parse import urlsplit, urlunsplit
 
-from wadi.learn.fields import FieldGuess, as_key, quoted
+from wadi.learn.field_guess import FieldGuess
 from wadi.learn.look import Look, RowsFound
 from wadi.learn.outline import JsonRows
 from wadi.learn.selectors import expression_for
+from wadi.learn.toml_text import as_key, quoted, text_in_quotes
 from wadi.page.nodes import parent
-from wadi.problems import escaped_in_strings, shortened
-from wadi.urls import NotAUrl, without_secret
+from wadi.problems import shortened
 
 _SAMPLE_LETTERS = 40
 _LONGEST_LINE = 100
-_IN_ROWS = "    # or  completes = …  with the table whose rows lead to such pages"
+_IN_ROWS = "or  completes = …  with the table whose rows lead to such pages"
 _NO_NAMES = frozenset({"index", "list", "default", "page", "search", "home", "view", "browse"})
 _CODE = re.compile(r"(?:^|_)(?:id|code|key|no|nr|number|sku|slug|uuid|guid)$")
 
 
-def draft(look: Look, name: str, parse: str | None = None, address: str = "") -> str:
-    """The text of a plan for the page; empty where it has neither rows nor labels. `name` is the file it goes to, `parse` the way
-    in which the page was read, where one was demanded; `address` how the plan names the page (default: its URL)."""
+@dataclass(frozen=True)
+class Opened:
+    """The pages that rows lead to: the link in a row, the fields of such a page, and how many of them were looked at."""
+
+    link: FieldGuess
+    fields: tuple[FieldGuess, ...] = ()
+    pages: int = 0
+    example: str = ""
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What a draft is made of, from the look at a page. `rows` are None where the page is about one thing; `next` and `total`
+    are what a plan says of them; `next_in_vain` is a way to go on that leads nowhere, with why; `said` is why a thing was
+    chosen, by "rows", "next", "total", "key" or the name of a field."""
+
+    look: Look
+    rows: RowsFound | JsonRows | None
+    fields: tuple[FieldGuess, ...]
+    next: str = ""
+    total: str = ""
+    key: str = ""
+    said: Mapping[str, str] = field(default_factory=dict)
+    delay_s: float | None = None
+    opened: Opened | None = None
+    next_in_vain: tuple[str, str] | None = None
+    parse: str | None = None
+    carried: str = ""
+
+    @property
+    def kind(self) -> str:
+        """The name of the page kind."""
+        return "sheet" if self.rows is None else "list"
+
+
+def best_guess(look: Look) -> Choices | None:
+    """What is likeliest on a page that nobody says anything about; None where nothing repeats and nothing has a name."""
+    if look.fields:
+        return Choices(look, None, tuple(look.fields))
+    rows = next(iter(look.candidates), None)
+    return choices(look, rows, rows.fields) if rows is not None and rows.fields else None
+
+
+def choices(look: Look, rows: RowsFound | JsonRows | None, fields: Sequence[FieldGuess]) -> Choices:
+    """The choices for given rows and fields: how the listing goes on, the total, and the key come from the look."""
+    if rows is None:
+        return Choices(look, None, tuple(fields))
+    ways = {key: next(iter(plans_of(look, key)), "") for key in ("next", "total")}
+    return Choices(look, rows, tuple(fields), ways["next"], ways["total"], key_of(fields))
+
+
+def plans_of(look: Look, key: str) -> list[str]:
+    """What a plan may say of `next` or `total`, the surest first."""
+    return [way.plan.removeprefix(f"{key} = ") for way in look.paging if way.plan.startswith(f"{key} = ")]
+
+
+def key_of(fields: Sequence[FieldGuess]) -> str:
+    """The column that tells rows apart: a code, or an address. Names and figures may be the same by chance on another page."""
+    unique = [field for field in fields if field.is_unique]
+    codes = [field.name for field in unique if _CODE.search(field.name) or (field.attribute or "").startswith("data-")]
+    return next(iter([*codes, *(field.name for field in unique if field.type.type == "url")]), "")
+
+
+def plan_text(chosen: Choices, name: str, address: str = "") -> str:
+    """The plan. `name` is the file it goes to, `address` how the plan names the page (default: its URL)."""
+    look = chosen.look
     parts = urlsplit(address or look.reply.request.url)
     # Without a password; braces would stand for inputs.
     address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2])).replace("{", "%7B").replace("}", "%7D")
-    if look.kind.kind == "log-in" and parts.scheme in ("http", "https"):
-        return _behind_login(name, address)
-    kind, rows, fields = _chosen(look)
-    if not fields:
-        return ""
-    table = _table_name(parts.path)
+    table = table_name(parts.path)
     lines = [
-        f"# Drafted by  wadi inspect  from one page. Look at each line, then:  wadi preview {name}",
+        f"# Drafted by  wadi draft.  Look at each line, then:  wadi preview {name}",
         "wadi  = 1",
-        *([f"title = {_text(look.document.title)}"] if look.document.title else []),
+        *([f"title = {text_in_quotes(look.document.title)}"] if look.document.title else []),
         "",
         "[start]",
-        f'page      = "{kind}"',
-        f"addresses = [{_text(address)}]",
+        f'page      = "{chosen.kind}"',
+        f"addresses = [{text_in_quotes(address)}]",
+        *_manners(chosen),
         "",
-        f"[page.{kind}]",
-        *([f'parse = "{parse}"'] if parse is not None else []),
-        *_page_lines(look, rows, table),
-        *_further(look, fields),
+        f"[page.{chosen.kind}]",
+        *([f'parse = "{chosen.parse}"'] if chosen.parse is not None else []),
+        *_page_lines(chosen, table),
+        *([f"# next = {chosen.next_in_vain[0]}    # {chosen.next_in_vain[1]}"] if chosen.next_in_vain else []),
+        *_links(chosen),
         "",
-        f"[page.{kind}.fields]",
-        *_field_lines(fields),
+        f"[page.{chosen.kind}.fields]",
+        *_field_lines(chosen.fields, chosen.said),
+        *_detail_lines(chosen, table),
     ]
-    if rows is not None and (key := _key(fields)):
-        lines += ["", f"[table.{table}]", f"key = [{_text(key)}]    # no two rows of this page have the same"]
+    if chosen.rows is not None and chosen.key:
+        said = chosen.said.get("key", "no two rows of this page have the same")
+        lines += ["", f"[table.{table}]", f"key = [{text_in_quotes(chosen.key)}]    # {said}"]
     return "\n".join(lines) + "\n"
 
 
-def _behind_login(name: str, address: str) -> str:
+def behind_login(name: str, address: str) -> str:
     """A plan that logs in by the page and reads what stands behind it."""
     parts = urlsplit(address)
     return f"""\
-# Drafted by  wadi inspect  from a log-in page: it logs in, and reads a page behind it. Name and password come from the
+# Drafted by  wadi draft  from a log-in page: it logs in, and reads a page behind it. Name and password come from the
 # environment, or are asked for. Put the address of what you want below; then draft its rows by
-#   wadi inspect ADDRESS --with {name} --plan rows.toml
+#   wadi draft ADDRESS --with {name} -o rows.toml
 wadi = 1
 
 [start]
 page      = "behind"
-addresses = [{_text(f"{parts.scheme}://{parts.netloc}/")}]    # what stands behind the log-in
+addresses = [{text_in_quotes(f"{parts.scheme}://{parts.netloc}/")}]    # what stands behind the log-in
 
 [login]
-address       = {_text(address)}
+address       = {text_in_quotes(address)}
 user_from     = "SITE_USER"
 password_from = "SITE_PASSWORD"
 # check = "…"    # what stands on a page only when the log-in worked: your name, a link to log out
@@ -85,47 +145,60 @@ title = "title"
 """
 
 
-def _key(fields: Sequence[FieldGuess]) -> str:
-    """The column that tells rows apart: a code, or an address. Names and figures may be the same by chance on another page."""
-    unique = [field for field in fields if field.is_unique]
-    codes = [field.name for field in unique if _CODE.search(field.name) or (field.attribute or "").startswith("data-")]
-    return next(iter([*codes, *(field.name for field in unique if field.type.type == "url")]), "")
+def _manners(chosen: Choices) -> list[str]:
+    """What the page was opened with, and the pause that robots.txt asks for."""
+    lines = ["", chosen.carried.strip()] if chosen.carried else []
+    if chosen.delay_s is not None and "[manners]" not in chosen.carried:
+        lines += [
+            "",
+            "[manners]",
+            f'pause = "{chosen.delay_s:g}s"    # robots.txt asks for so long between two requests',
+        ]
+    return lines
 
 
-def _chosen(look: Look) -> tuple[str, RowsFound | JsonRows | None, Sequence[FieldGuess]]:
-    """The page kind's name, its rows (None: the page is one), and the fields."""
-    if look.fields:
-        return "sheet", None, look.fields
-    rows = next(iter(look.candidates), None)
-    return "list", rows, rows.fields if rows is not None else []
-
-
-def _page_lines(look: Look, rows: RowsFound | JsonRows | None, table: str) -> list[str]:
+def _page_lines(chosen: Choices, table: str) -> list[str]:
     """What stands under the page kind: its rows, what has to be there, how the listing goes on."""
-    found: list[tuple[str, str]] = []
+    rows, said = chosen.rows, chosen.said
+    found: list[tuple[str, str, str]] = []
+    if isinstance(rows, RowsFound) and (around := _around(chosen.look, rows)):
+        found.append(("expect", quoted(around), "a page without it was blocked, and is not “no rows”"))
     if rows is not None:
-        if isinstance(rows, RowsFound) and (around := _around(look, rows)):
-            found.append(("expect", f"{quoted(around)}    # a page without it was blocked, and is not “no rows”"))
-        found.append(("rows", quoted(rows.expression)))
-    found.append(("table", f'"{table}"{_IN_ROWS if rows is None else ""}'))
-    for key in ("total", "next") if rows is not None else ():
-        plans = (way.plan.removeprefix(f"{key} = ") for way in look.paging if way.plan.startswith(f"{key} = "))
-        found += [(key, plan) for plan in islice(plans, 1)]
-    return _aligned(found)
+        count = rows.rows.count if isinstance(rows, RowsFound) else rows.count
+        found.append(("rows", quoted(rows.expression), said.get("rows", f"{count:,} on this page")))
+    found.append(("table", f'"{table}"', _IN_ROWS if rows is None else ""))
+    found += [(key, plan, said.get(key, "")) for key, plan in (("total", chosen.total), ("next", chosen.next)) if plan]
+    width = max(len(key) for key, _, _ in found)
+    return _commented([(f"{key:<{width}} = {value}", why) for key, value, why in found])
 
 
-def _further(look: Look, fields: Sequence[FieldGuess]) -> list[str]:
-    """A comment about the pages that rows lead to."""
-    link = next(
-        (field for field in fields if field.is_unique and field.attribute == "href" and field.expression != "."), None
-    )
-    if link is None:
+def _links(chosen: Choices) -> list[str]:
+    """The pages that rows lead to: opened, or as a comment how that is said."""
+    if chosen.opened is None:
         return []
-    try:
-        target = shlex.quote(without_secret(look.document.resolve(link.samples[0])))
-    except NotAUrl:
+    open_ = f"open.sheet = {_link_in_quotes(chosen.opened.link)}"
+    if chosen.opened.fields:
+        return [f"{open_}    # {chosen.opened.pages} of these pages were looked at"]
+    return [f"# {open_}    # a page for each row; with its fields:  wadi draft … --open"]
+
+
+def _link_in_quotes(link: FieldGuess) -> str:
+    if link.expression and not link.under:
+        return quoted(link.expression)
+    return link.as_plan()
+
+
+def _detail_lines(chosen: Choices, table: str) -> list[str]:
+    if chosen.opened is None or not chosen.opened.fields:
         return []
-    return [f"# open.sheet = {quoted(link.expression)}    # a page for each row; its fields:  wadi inspect {target}"]
+    return [
+        "",
+        "[page.sheet]",
+        f'completes = "{table}"',
+        "",
+        "[page.sheet.fields]",
+        *_field_lines(chosen.opened.fields, {}),
+    ]
 
 
 def _around(look: Look, found: RowsFound) -> str | None:
@@ -137,31 +210,29 @@ def _around(look: Look, found: RowsFound) -> str | None:
     return expression_for(look.document, [around], [])[0]
 
 
-def _field_lines(fields: Sequence[FieldGuess]) -> list[str]:
-    lines = _aligned([(as_key(field.name), field.as_plan()) for field in fields])
-    samples = [
-        shortened(" ".join(field.samples[0].split()), _SAMPLE_LETTERS) if field.samples else "" for field in fields
-    ]
-    samples = [
-        f"{sample} ({note})".lstrip() if (note := field.type.note or field.remark) else sample
-        for sample, field in zip(samples, fields, strict=True)
-    ]
-    width = max((len(line) for line in lines if len(line) <= _LONGEST_LINE), default=0)
-    return [f"{line:<{width}}    # {sample}" if sample else line for line, sample in zip(lines, samples, strict=True)]
+def _field_lines(fields: Sequence[FieldGuess], said: Mapping[str, str]) -> list[str]:
+    width = max(len(as_key(field.name)) for field in fields)
+    return _commented(
+        [(f"{as_key(field.name):<{width}} = {field.as_plan()}", _comment(field, said)) for field in fields]
+    )
 
 
-def _aligned(pairs: Sequence[tuple[str, str]]) -> list[str]:
-    width = max(len(key) for key, _ in pairs)
-    return [f"{key:<{width}} = {value}" for key, value in pairs]
+def _comment(field: FieldGuess, said: Mapping[str, str]) -> str:
+    """A sample, what is odd, and why it was chosen."""
+    sample = shortened(" ".join(field.samples[0].split()), _SAMPLE_LETTERS) if field.samples else ""
+    notes = ", ".join(note for note in (field.type.note, field.remark) if note)
+    parts = [f"{sample} ({notes})".lstrip() if notes else sample, said.get(field.name, "")]
+    return "; ".join(part for part in parts if part)
 
 
-def _table_name(path: str) -> str:
+def _commented(lines: Sequence[tuple[str, str]]) -> list[str]:
+    """Lines with their comments in a column of their own, as far as they are no longer than most."""
+    width = max((len(line) for line, comment in lines if comment and len(line) <= _LONGEST_LINE), default=0)
+    return [f"{line:<{width}}    # {comment}" if comment else line for line, comment in lines]
+
+
+def table_name(path: str) -> str:
     """The last word of a path that says something, or "rows"."""
     words = [re.sub(r"\.\w+$", "", word).lower() for word in path.split("/")]
     telling = (word for word in reversed(words) if re.fullmatch(r"[a-z][a-z_]{2,29}", word) and word not in _NO_NAMES)
     return next(telling, "rows")
-
-
-def _text(text: str) -> str:
-    """A text as TOML's basic string, whose escapes are those of JSON."""
-    return escaped_in_strings(json.dumps(" ".join(text.split()), ensure_ascii=False))

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal
 from urllib.parse import parse_qsl, urlsplit
 
-from wadi.learn.fields import as_key, quoted
+from wadi.learn.toml_text import as_key, quoted
 from wadi.page.jsonpath import Step, pointed
 
 _DEEPEST = 5

@@ -6,9 +6,10 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
-from wadi.learn.labels import is_pair
+from wadi.learn.labels import are_pairs, is_pair
 from wadi.learn.rows import RowsGuess
 from wadi.learn.sources import ASKED_FOR, Source
+from wadi.learn.surroundings import is_aside
 from wadi.page.document import Document
 from wadi.page.nodes import elements, first, has_children
 from wadi.page.text import text_of
@@ -100,10 +101,14 @@ def _refused(document: Document, candidates: list[RowsGuess], status: int) -> Ki
 
 
 def _rich(candidates: list[RowsGuess]) -> bool:
-    """Whether the first candidate is a listing and no accident."""
+    """Whether the first candidate is a listing and no accident, or a part of the navigation."""
     if not candidates:
         return False
     first = candidates[0]
+    if is_aside(first.rows[0]) and not all(map(is_aside, (one.rows[0] for one in candidates))):
+        return _rich(candidates[1:])
+    if is_aside(first.rows[0]):
+        return False
     return first.score > (_RICH_OF_SEVERAL if first.count >= _SEVERAL else _RICH)
 
 
@@ -141,7 +146,7 @@ def _shell(document: Document, candidates: list[RowsGuess], sources: list[Source
 
 
 def _listing(document: Document, candidates: list[RowsGuess]) -> KindGuess:
-    if candidates and all(map(is_pair, candidates[0].rows)):
+    if candidates and (all(map(is_pair, candidates[0].rows)) or are_pairs(candidates[0].rows)):
         return KindGuess("single page", (f"the rows of its table are labels and values: {candidates[0].expression}",))
     if candidates and _rich(candidates):
         first = candidates[0]

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
+from wadi.learn.types import STRING, guessed_type
 from wadi.page.labels import LabelsIn, folded, is_long
 from wadi.page.nodes import Element, children, elements, following, has_children, leading_text, parent, preceding
 from wadi.page.text import is_hidden, text_of
@@ -41,15 +42,16 @@ class Labels:
         return [self._folded[line] for line in lines if line in self._folded]
 
 
-def labels_of_rows(rows: Sequence[Element]) -> Labels:
-    """The labels that several of the rows have. Values in elements with a class of their own are found by that, and left out."""
+def labels_of_rows(rows: Sequence[Element], *, every: bool = False) -> Labels:
+    """The labels that several of the rows have. Values in elements with a class of their own are found by that, and left out,
+    unless `every` label is asked for."""
     counts: Counter[tuple[str, bool]] = Counter()
     for row in rows:
         counts.update(list(dict.fromkeys(_labels_in(row))))
     least = {True: _LEAST_SHARE_OF_LINES * len(rows), False: _LEAST_SHARE * len(rows)}
     usual = [label for (label, is_line), n in counts.items() if n >= max(_LEAST_ROWS, least[is_line])]
     known = [LabelsIn(row) for row in rows]
-    found = _labels(known, [label for label in usual if not _have_classes(known, label)])
+    found = _labels(known, [label for label in usual if every or not _have_classes(known, label)])
     found._folded.update({folded(label): label for label in usual})
     return found
 
@@ -114,13 +116,68 @@ def _own_label(element: Element, scope: Element) -> str | None:
     """The label that an element is: a term, the head of a row that has one value, a text that ends with a colon."""
     row = parent(element)
     is_head = element.tag == "th" and row is not None and row != scope and is_pair(row)
-    if element.tag != "dt" and not is_head and not leading_text(element).rstrip().endswith(_ENDS):
+    is_said = element.tag in ("dt", "label") or is_head or leading_text(element).rstrip().endswith(_ENDS)
+    if not is_said and (element == scope or not (_is_first_of_pair(element) or _is_by_turns(element))):
         return None
     if element == scope or len(children(element)) > 2:
         return None
     text = " ".join(text_of(element).split()).rstrip(" :：\u00a0")
     is_short = 0 < len(text) < _MOST_LETTERS and len(text.split()) <= _MOST_WORDS and '"' not in text
     return text if is_short and any(c.isalpha() for c in text) else None
+
+
+def _is_first_of_pair(element: Element) -> bool:
+    """Whether an element is the first of two in several alike parents: a name and its value, apart by class or tag."""
+    around = parent(element)
+    if around is None or has_children(element) or len(pair := children(around)) != 2 or pair[0] != element:
+        return False
+    if around.tag == "tr":
+        return are_pairs([row for row in _siblings_and(around) if row.tag == "tr"])
+    shape = _marks(pair)
+    alike = sum(_marks(children(other)) == shape for other in _siblings(around) if other.tag == around.tag)
+    return shape[0] != shape[1] and alike > 0 and not any(c.isdigit() for c in text_of(element))
+
+
+def _is_by_turns(element: Element) -> bool:
+    """Whether siblings without children take turns, one of a class before one of another, and the element is of the first
+    sort."""
+    after = next(following(element), None)
+    if after is None or has_children(element) or element.tag in _ELSEWHERE or after.tag != element.tag:
+        return False
+    around = parent(element)
+    row = children(around) if around is not None else []
+    if len(row) < 4 or len(row) % 2 or len(row) > _MOST_LABELS * 2:
+        return False
+    first, second = _marks(row[:2])
+    return (
+        first != second
+        and _marks(row[0::2]) == (first,) * (len(row) // 2)
+        and all(mark != first for mark in _marks(row[1::2]))
+        and element in row[0::2]
+    )
+
+
+def _marks(members: Sequence[Element]) -> tuple[tuple[str, str], ...]:
+    return tuple((member.tag, member.attr("class") or "") for member in members)
+
+
+def _siblings_and(element: Element) -> list[Element]:
+    around = parent(element)
+    return children(around) if around is not None else [element]
+
+
+def are_pairs(rows: Sequence[Element]) -> bool:
+    """Whether the rows of a table of two columns are labels and values, though no cell says so: short words without figures,
+    none twice, before values of several types, some with figures."""
+    cells = [children(row) for row in rows]
+    if not 1 < len(rows) <= _MOST_LABELS or any([cell.tag for cell in own] != ["td", "td"] for own in cells):
+        return False
+    heads, values = ([text_of(own[place]) for own in cells] for place in (0, 1))
+    are_words = all(0 < len(head) < _MOST_LETTERS and not any(c.isdigit() for c in head) for head in heads)
+    figures = [value for value in values if any(c.isdigit() for c in value)]
+    is_mixed = bool(figures) and guessed_type(values) == STRING
+    kinds = {guessed_type([value]) for value in values}
+    return are_words and len(set(heads)) == len(heads) and is_mixed and len(kinds) > 1
 
 
 def is_pair(row: Element) -> bool:

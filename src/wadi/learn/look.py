@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass, field
+from itertools import product
+from string import ascii_uppercase
 from typing import Any
 
-from wadi.learn.fields import FieldGuess, field_candidates, page_fields
+from wadi.learn.field_guess import FieldGuess
+from wadi.learn.fields import field_candidates
 from wadi.learn.kind import KindGuess, page_kind
 from wadi.learn.outline import JsonRows, PathFound, json_rows, outline
+from wadi.learn.page_fields import page_fields
 from wadi.learn.paging import Paging, paging_of
 from wadi.learn.rows import RowsGuess, row_candidates
 from wadi.learn.sources import Source, data_sources
@@ -15,6 +20,7 @@ from wadi.learn.tables import LabelsFound, TableFound, definition_lists, html_ta
 from wadi.page.document import Document
 from wadi.page.nodes import attributes, elements
 from wadi.page.structured import structured
+from wadi.page.text import text_of
 from wadi.web.messages import Reply
 
 _CACHING = ("cache-control", "etag", "last-modified", "expires", "age", "vary")
@@ -30,6 +36,20 @@ class RowsFound:
     @property
     def expression(self) -> str:
         return self.rows.expression
+
+
+@dataclass(frozen=True)
+class Group:
+    """What one mark stands for: a candidate for rows, or (None) the page itself where it shows one thing; with its fields."""
+
+    mark: str
+    rows: JsonRows | RowsFound | None
+    fields: Sequence[FieldGuess]
+
+    @property
+    def marks(self) -> list[str]:
+        """The marks of the fields: A1, A2, …"""
+        return [f"{self.mark}{number}" for number in range(1, len(self.fields) + 1)]
 
 
 @dataclass(frozen=True)
@@ -54,9 +74,21 @@ class Look:
 
     @property
     def candidates(self) -> list[JsonRows | RowsFound]:
-        """All candidates for rows, the likeliest first: what scripts hold is the page itself where they fill it."""
-        of_data = self.data_rows if self.kind.kind == "script shell" else []
+        """All candidates for rows, the likeliest first. Data that the page carries comes before its text where scripts make
+        that of it, and where it holds the same records, with as many fields: it changes less."""
+        first = self.rows[0] if self.rows else None
+        is_filled = self.kind.kind == "script shell"
+        of_data = [rows for rows in self.data_rows if is_filled or (first is not None and _are_the_same(rows, first))]
         return [*self.json_rows, *of_data, *self.rows]
+
+    @property
+    def groups(self) -> list[Group]:
+        """What can be drafted from, by marks: the page where it shows one thing, then the candidates for rows."""
+        found: list[tuple[JsonRows | RowsFound | None, Sequence[FieldGuess]]] = (
+            [(None, self.fields)] if self.fields else []
+        )
+        found += [(rows, rows.fields) for rows in self.candidates]
+        return [Group(mark, rows, fields) for mark, (rows, fields) in zip(_letters(), found, strict=False)]
 
 
 def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
@@ -83,7 +115,10 @@ def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
         document,
         reply,
         kind,
-        [RowsFound(candidate, field_candidates(document, candidate.rows, language)) for candidate in candidates],
+        [
+            RowsFound(candidate, field_candidates(document, candidate.rows, language, candidate.behind))
+            for candidate in candidates
+        ],
         page_fields(document, language) if kind.kind == "single page" else [],
         tables=html_tables(document),
         labels=definition_lists(document),
@@ -93,6 +128,21 @@ def look_at(document: Document, reply: Reply, *, most_rows: int = 4) -> Look:
         attributes=_data_attributes(document),
         sources=sources,
     )
+
+
+def _letters() -> Iterator[str]:
+    """A, B, …, Z, AA, AB, …"""
+    for length in (1, 2):
+        yield from ("".join(letters) for letters in product(ascii_uppercase, repeat=length))
+
+
+def _are_the_same(of_data: JsonRows, found: RowsFound) -> bool:
+    """Whether data has the records of rows: as many, with as many fields or more, and rows that say what the data does."""
+    if of_data.count != found.rows.count or len(of_data.fields) < len(found.fields):
+        return False
+    samples = [sample for field in of_data.fields if field.type.type == "string" for sample in field.samples[:1]]
+    shown = text_of(found.rows.rows[0])
+    return any(sample in shown for sample in samples if len(sample) > 3)
 
 
 def _data_attributes(document: Document) -> list[tuple[str, int, str]]:

@@ -9,13 +9,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wadi.clean.numbers import PlainNumber
-from wadi.learn.fields import FieldGuess, named_apart
+from wadi.learn.field_guess import FieldGuess, named_apart
 from wadi.learn.types import STRING, guessed_type
 from wadi.page.json_values import text_of_value
-from wadi.page.jsonpath import Step, pointed
+from wadi.page.jsonpath import Step, compile_path, pointed
+from wadi.page.nodes import JsonNode
 
 _MOST_PATHS = 200
-_MOST_MEMBERS = 200
+_MOST_MEMBERS, _MOST_SEARCHED = 200, 5000
 _DEEPEST = 12
 _SAMPLES = 3
 _KEYS_AS_DATA = 12
@@ -141,6 +142,20 @@ def _as_rows(path: str, members: list[Any], keys: list[str]) -> JsonRows | None:
     depth = path.count(".") + path.count("[")
     score = min(len(members), 100) ** 0.5 * min(varied, 12) * alike / (1 + 0.15 * depth)
     return JsonRows(path, len(members), tuple(named_apart(fields)), score)
+
+
+def members_of(data: Any, rows: JsonRows) -> list[JsonNode]:
+    """The rows themselves, as many as examples are looked for in."""
+    return [JsonNode(node.value, node.path) for node in compile_path(rows.expression)(data)[:_MOST_SEARCHED]]
+
+
+def row_texts(row: JsonNode) -> Iterator[tuple[str, str]]:
+    """The paths of a row with the texts of the values there, and its key as `key`, where it stands under one."""
+    for path, value in _row_values(row.value, (), 0):
+        if value is not None:
+            yield pointed(path), _text(value)
+    if row.path and isinstance(row.path[-1], str):
+        yield "key", row.path[-1]
 
 
 def _name_of(path: str) -> str:

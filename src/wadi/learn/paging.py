@@ -12,12 +12,14 @@ from wadi.clean.errors import NotReadable
 from wadi.clean.numbers import integer_reader
 from wadi.clean.text import tidied
 from wadi.crawl.paging import header_next
+from wadi.learn.class_names import PLAIN_NAME, tokens
 from wadi.learn.envelope import envelope_of
-from wadi.learn.fields import quoted
 from wadi.learn.outline import json_rows
 from wadi.learn.selectors import expression_for
+from wadi.learn.toml_text import quoted
 from wadi.page.document import Document
-from wadi.page.nodes import Element, attributes, children, elements, parent
+from wadi.page.expressions import compile_expression
+from wadi.page.nodes import Element, ancestors, attributes, children, elements, following, parent, preceding
 from wadi.page.text import text_of
 from wadi.urls import NotAUrl
 from wadi.web.messages import Reply
@@ -131,19 +133,22 @@ def _next_links(document: Document) -> Iterator[Paging]:
         text = said or tidied(unsaid)
         if len(text) > 40 or not _NEXT.match(text.strip(" ‹«←<[](){}|")) or not link.attr("href"):
             continue
-        expression, _ = expression_for(document, [link], [])
         words = re.sub(r"\s*[›»→>▸]+$", "", text)
-        upper = _container(document, link)
         if not said:
-            expression, plan = by_attribute, f"next = {quoted(by_attribute)}"
-        elif upper and words:
-            plan = f"next = {{ at = {quoted(upper)}, text = {quoted(words)} }}"
-        else:
-            plan = f"next = {quoted(expression or 'a')}"
-        yield Paging(
-            "next link", expression or upper or "a", f"{text} → {_absolute(link.attr('href') or '', document)}", plan
-        )
+            way = quoted(by_attribute)
+        elif words:
+            upper = _container(document, link)
+            where = f"at = {quoted(upper)}, " if upper and not _IS_PLACE.search(upper) else ""
+            way = f"{{ {where}text = {quoted(words)} }}"
+        else:  # of links that a text picks, arrows do not count
+            way = quoted(f'//a[normalize-space()="{text}"]')
+        expression = expression_for(document, [link], [])[0] or "a"
+        value = f"{text} → {_absolute(link.attr('href') or '', document)}"
+        yield Paging("next link", by_attribute or expression, value, f"next = {way}")
         return
+
+
+_IS_PLACE = re.compile(r":nth-|^body > ")
 
 
 def _unsaid(link: Element) -> tuple[str, str]:
@@ -176,13 +181,107 @@ def _page_numbers(document: Document) -> Iterator[Paging]:
     best = max(found, key=lambda links: (_counts_pages(links, document), len(links)), default=[])
     if not best or not _counts_pages(best, document):
         return
-    addresses = [_absolute(link.attr("href") or "", document) for link in best if link.attr("href")]
     numbers = [int(text_of(link).strip("[]")) for link in best]
-    counting = _counting(addresses)
+    by_number = {
+        number: _absolute(link.attr("href") or "", document)
+        for number, link in zip(numbers, best, strict=True)
+        if link.attr("href")
+    }
+    counting = _counting(list(by_number.values()))
     expression, _ = expression_for(document, best, [])
     value = f"{numbers[0]} … {max(numbers)}" + (f", by {_words(counting)}" if counting else "")
-    plan = f'next = {{ count = {{ parameter = "{counting}" }} }}' if counting not in ("", _PATH) else ""
+    behind = _behind_current(document, best)
+    plan = f"next = {quoted(behind)}" if behind else _counted(by_number, counting)
     yield Paging("page numbers", expression or "", value, plan)
+
+
+def _behind_current(document: Document, links: list[Element]) -> str:
+    """An expression for the link of the page behind the current one: its number stands between those of the others, and is no
+    link, or marked as the current one. Empty where none is told apart so."""
+    items = _items_of(links)
+    if items is None:
+        return ""
+    current = [item for item in items if _is_current(item)]
+    after = next(following(current[0]), None) if len(current) == 1 else None
+    if after is None:
+        return ""
+    link = next((a for a in elements(after, "a") if a.attr("href")), None)
+    if link is None or not _NUMBER.match(text_of(link)):
+        return ""
+    step = after.tag if after == link else f"{after.tag} a"
+    holder = parent(current[0])
+    around = expression_for(document, [holder], [])[0]
+    near = "" if around is None or _IS_PLACE.search(around) else f"{around} > "
+    for mark in _marks_of(current[0]):
+        for before in ("", near):
+            expression = f"{before}{mark} + {step}"
+            if compile_expression(expression).nodes(document.scope, document)[:1] == [link]:
+                return expression
+    return ""
+
+
+def _items_of(links: list[Element]) -> list[Element] | None:
+    """The siblings that numbers of pages stand in, the current one among them; None where they are no siblings."""
+    for depth in range(3):
+        tops = [next(islice([link, *ancestors(link)], depth, None), None) for link in links]
+        holder = parent(tops[0]) if tops[0] is not None else None
+        if holder is not None and all(top is not None and parent(top) == holder for top in tops):
+            return [item for item in children(holder) if _NUMBER.match(text_of(item))]
+    return None
+
+
+def _is_current(item: Element) -> bool:
+    inner = list(elements(item))
+    return any(e.attr("aria-current") for e in inner) or not any(e.tag == "a" and e.attr("href") for e in inner)
+
+
+def _marks_of(item: Element) -> Iterator[str]:
+    """What tells the current number from the others: what it is marked as, a class, its tag, that it has no link."""
+    if item.attr("aria-current"):
+        yield "[aria-current]"
+    beside = [*preceding(item), *following(item)]
+    theirs = {token for other in beside for token in tokens(other)}
+    yield from (f"{item.tag}.{t}" for t in tokens(item) if t not in theirs and PLAIN_NAME.match(t))
+    if all(other.tag != item.tag for other in beside):
+        yield item.tag
+    if next(elements(item, "a"), None) is None:
+        yield f"{item.tag}:not(:has(a))"
+    if any(e.attr("aria-current") for e in elements(item)):
+        yield f"{item.tag}:has([aria-current])"
+
+
+def _counted(by_number: dict[int, str], counting: str) -> str:
+    """A counted parameter, or a counted part of the path; empty where the addresses do not count in even steps."""
+    if not counting or len(by_number) < 2:
+        return ""
+    if counting != _PATH:
+        values = [
+            dict(parse_qsl(urlsplit(a).query, keep_blank_values=True)).get(counting, "") for a in by_number.values()
+        ]
+        first_and_step = _even(list(by_number), values)
+        if first_and_step is None:
+            return ""
+        first, step = first_and_step
+        said = [f"parameter = {quoted(counting)}"]
+        said += [f"first = {first}"] if first != 1 else []
+        said += [f"step = {step}"] if step != 1 else []
+        return f"next = {{ count = {{ {', '.join(said)} }} }}"
+    (one, first_path), (other, second_path) = islice(((n, urlsplit(a).path) for n, a in by_number.items()), 2)
+    template = re.sub(rf"(?<!\d){one}(?!\d)", "{page}", first_path)
+    if template.count("{page}") != 1 or template.replace("{page}", str(other)) != second_path:
+        return ""
+    return f'next = {{ address = {quoted(template)}, count = {{ parameter = "page" }}, end_status = 404 }}'
+
+
+def _even(numbers: list[int], values: list[str]) -> tuple[int, int] | None:
+    """The value of the first page and the step, where values go up evenly with the numbers of pages."""
+    if not all(value.isdecimal() for value in values):
+        return None
+    (one, other), (low, high) = numbers[:2], (int(value) for value in values[:2])
+    step, rest = divmod(high - low, other - one)
+    first = low - (one - 1) * step
+    fits = all(int(value) == first + (number - 1) * step for number, value in zip(numbers, values, strict=True))
+    return (first, step) if step > 0 and not rest and first >= 0 and fits else None
 
 
 def _counts_pages(links: list[Element], document: Document) -> int:

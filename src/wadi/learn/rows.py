@@ -13,9 +13,11 @@ import heapq
 import math
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import islice
 
+from wadi.learn.class_names import names
 from wadi.learn.selectors import expression_for
 from wadi.learn.tables import is_heading
 from wadi.page.document import Document
@@ -27,17 +29,22 @@ from wadi.page.nodes import (
     children,
     elements,
     first,
+    following,
     has_children,
     own_texts,
     parent,
+    preceding,
 )
-from wadi.page.text import UNSEEN, is_hidden
+from wadi.page.text import UNSEEN, is_hidden, text_of
 from wadi.plan.model import MISSING_TEXTS
 
 _LEAST_ROWS = 2
 _ROWS_RANKED = 40
 _ROWS_READ = 2000
 _MOST_PATHS, _MOST_NODES, _MOST_SETS = 150, 1500, 800
+_LEAST_TERMS, _LONG_DEFINITION = 4, 30
+_NO_PARTS = frozenset("table section article form nav main footer ul ol".split())
+_IN_TURN, _MOST_BEHIND, _MOST_INSIDE = 0.85, 3, 30
 _COMMON = 0.6
 _ODD = 0.6
 _LEAST_OF_BEST = 0.03
@@ -52,12 +59,14 @@ _NAVIGATION_TAGS = frozenset({"nav", "footer", "aside", "menu", "select", "form"
 
 @dataclass(frozen=True, slots=True)
 class RowsGuess:
-    """A candidate: the expression that picks its rows, the rows and its score (to be compared on one page alone)."""
+    """A candidate: the expression that picks its rows, the rows and its score (to be compared on one page alone). `behind` are
+    the siblings behind a row that belong to its record: a `dd` behind its `dt`, a second line of a table."""
 
     expression: str
     rows: tuple[Element, ...]
     score: float
     left_out: int = 0
+    behind: Mapping[Element, Sequence[Element]] = field(default_factory=dict)
 
     @property
     def count(self) -> int:
@@ -65,14 +74,16 @@ class RowsGuess:
 
 
 @dataclass(slots=True)
-class _Set:
-    """A set of alike elements under one parent or under sibling parents."""
+class RowSet:
+    """A set of alike elements under one parent or under sibling parents, measured: `odd` are those that are no rows like the
+    others, `behind` what belongs to a row and stands behind it."""
 
     elements: list[Element]
     paths: list[set[str]]
     texts: list[str]
     values: dict[str, list[str]]
     odd: list[Element]
+    behind: dict[Element, list[Element]]
     score: float = 0.0
 
 
@@ -97,15 +108,42 @@ def row_candidates(document: Document, most: int = 8) -> list[RowsGuess]:
             members <= other or _is_shell(one.elements, other) or _is_inside(one.elements, other) for other in taken
         ):
             continue
-        if is_heading(one.elements[0], one.elements[1:]):
-            one.odd, one.elements = [one.elements[0], *one.odd], one.elements[1:]
-        expression, rows = expression_for(document, one.elements, one.odd)
-        if expression is None:
-            continue
-        taken.append(set(rows))
-        left_out = len(one.odd) if len(rows) == len(one.elements) else 0
-        found.append(RowsGuess(expression, tuple(rows), one.score, left_out))
+        guess = as_guess(document, one)
+        if guess is not None:
+            taken.append(set(guess.rows))
+            found.append(guess)
     return found
+
+
+def row_sets(document: Document) -> list[list[Element]]:
+    """Every set of alike siblings that may be rows, also terms with their definitions."""
+    body = first(document.top, "body")
+    root = document.top if body is None else body
+    return [
+        *_sibling_sets(root),
+        *(terms for holder in elements(root, "dl") if len(terms := children(holder, "dt")) > 1),
+    ]
+
+
+def measured_set(
+    document: Document, elements: list[Element], keep: Sequence[Element] = (), without: Sequence[Element] = ()
+) -> RowSet | None:
+    """One set measured; the members of `keep` are rows, those around elements of `without` are none. None when nothing varies
+    in it."""
+    body = first(document.top, "body")
+    whole = document.cached("letters", lambda: max(1, len(_squeezed(document.top if body is None else body))))
+    return _measured(elements, whole, _ROWS_READ, keep, without)
+
+
+def as_guess(document: Document, one: RowSet) -> RowsGuess | None:
+    """The set as a candidate, with the shortest expression that picks its rows; None where none does."""
+    if is_heading(one.elements[0], one.elements[1:]):
+        one = replace(one, odd=[one.elements[0], *one.odd], elements=one.elements[1:])
+    expression, rows = expression_for(document, one.elements, one.odd)
+    if expression is None:
+        return None
+    left_out = len(one.odd) if len(rows) == len(one.elements) else 0
+    return RowsGuess(expression, tuple(rows), one.score, left_out, one.behind)
 
 
 def _is_shell(elements: Sequence[Element], other: set[Element]) -> bool:
@@ -141,8 +179,71 @@ def _sibling_sets(root: Element) -> Iterator[list[Element]]:
             ):
                 by_tag[child.tag].append(child)
         by_parent[holder] = by_tag
-        yield from (alike for alike in by_tag.values() if len(alike) >= _LEAST_ROWS)
+        for alike in by_tag.values():
+            if len(alike) >= _LEAST_ROWS:
+                yield alike
+                if first_lines := lines_by_turns(alike):
+                    yield first_lines
+        if holder.tag == "dl" and _are_records(terms := children(holder, "dt")):
+            yield terms
     yield from _across_parents(by_parent)
+
+
+def _are_records(terms: Sequence[Element]) -> bool:
+    """Whether terms with their definitions are records: what is said of labels is short."""
+    said = sorted(len(text_of(own[0])) for own in behind_rows(terms).values())
+    return len(said) >= _LEAST_TERMS and said[len(said) // 2] >= _LONG_DEFINITION
+
+
+def lines_by_turns(siblings: Sequence[Element]) -> list[Element]:
+    """The first of the two or three lines of each record, where siblings of other shapes take turns; empty where they are
+    alike."""
+    shapes = [_shape(sibling) for sibling in siblings]
+    start = next((place for place in range(min(3, len(shapes))) if shapes.count(shapes[place]) > 1), 0)
+    rest, kept = shapes[start:], list(siblings[start:])
+    for turns in (2, 3):
+        if len(rest) < turns * _LEAST_ROWS or len(set(rest[:turns])) < turns:
+            continue
+        fitting = sum(shape == rest[place % turns] for place, shape in enumerate(rest))
+        if fitting >= len(rest) * _IN_TURN:
+            return [element for element, shape in zip(kept, rest, strict=True) if shape == rest[0]]
+    return []
+
+
+def _shape(element: Element) -> tuple[str, ...]:
+    """What a sibling looks like: its children's tags and how many columns they cover; of one without children its class."""
+    inner = children(element)
+    if not inner:
+        return ("", *names(element))
+    return tuple(f"{child.tag}{child.attr('colspan') or ''}" for child in inner)
+
+
+def behind_rows(rows: Sequence[Element]) -> dict[Element, list[Element]]:
+    """What stands between each row and the next and belongs to it: the same tags behind nearly all. Empty where nothing does."""
+    members = set(rows)
+    found: dict[Element, list[Element]] = {}
+    for row in rows:
+        found[row] = []
+        for sibling in following(row):
+            if sibling in members or len(found[row]) > _MOST_BEHIND:
+                break
+            if sibling.tag not in UNSEEN and sibling.tag not in ("hr", "br"):
+                found[row].append(sibling)
+    shapes = Counter(tuple(sibling.tag for sibling in own) for own in found.values())
+    (usual, count), *_ = shapes.most_common(1) or [((), 0)]
+    if not 0 < len(usual) <= _MOST_BEHIND or count < len(rows) * _IN_TURN - 1 or count < _LEAST_ROWS:
+        return {}
+    before = next(preceding(rows[0]), None)
+    if before is not None and before.tag == usual[-1]:
+        return {}  # the rows are what stands behind others
+    kept = {row: own for row, own in found.items() if tuple(sibling.tag for sibling in own) == usual}
+    return kept if all(map(_is_light, next(iter(kept.values())))) else {}
+
+
+def _is_light(element: Element) -> bool:
+    """Whether an element may be a part of a record, and is no list or table of its own."""
+    inner = list(islice(elements(element), _MOST_INSIDE + 1))
+    return len(inner) <= _MOST_INSIDE and element.tag not in _NO_PARTS
 
 
 def _worth_measuring(root: Element) -> list[list[Element]]:
@@ -184,16 +285,20 @@ def _are_fields(siblings: Sequence[Element]) -> bool:
     return False
 
 
-def _measured(elements: list[Element], whole: int, most: int) -> _Set | None:
+def _measured(
+    elements: list[Element], whole: int, most: int, keep: Sequence[Element] = (), without: Sequence[Element] = ()
+) -> RowSet | None:
     """The set with its odd rows taken out and its score, from its first `most` members; None when nothing varies in it."""
     read = elements[:most]
-    leaves = [_leaves(element) for element in read]
+    behind = behind_rows(read)
+    leaves = [_leaves(element, behind.get(element, ())) for element in read]
     paths = [set(found) for found in leaves]
     common = {path for path, count in Counter(p for own in paths for p in own).items() if count >= len(read) * _COMMON}
     tokens = _shared_tokens(read)
     odd = [e for e, own in zip(read, paths, strict=True) if _is_odd(e, own, common, tokens)]
-    if odd and len(odd) > len(read) * 0.4:
+    if odd and (len(odd) > len(read) * 0.4 or any(element in keep for element in odd)):
         odd = []
+    odd += [e for e in read if e not in odd and any(e == inner or e in ancestors(inner) for inner in without)]
     kept = [(e, found) for e, found in zip(read, leaves, strict=True) if e not in odd]
     if len(kept) < _LEAST_ROWS:
         return None
@@ -201,9 +306,12 @@ def _measured(elements: list[Element], whole: int, most: int) -> _Set | None:
     for _, found in kept:
         for path, text in found.items():
             values[path].append(text)
-    texts = [_squeezed(element) for element, _ in kept]
+    texts = ["".join(map(_squeezed, [element, *behind.get(element, ())])) for element, _ in kept]
     out = set(odd)
-    rows = _Set([e for e in elements if e not in out], [set(found) for _, found in kept], texts, values, odd)
+    members = [e for e in elements if e not in out]
+    if behind and len(elements) > most:
+        behind = behind_rows(elements)
+    rows = RowSet(members, [set(found) for _, found in kept], texts, values, odd, behind)
     rows.score = _score(rows, whole)
     return rows
 
@@ -221,10 +329,11 @@ def _is_odd(element: Element, paths: set[str], common: set[str], tokens: set[str
     return bool(tokens) and not tokens & set((element.attr("class") or "").split())
 
 
-def _leaves(row: Element) -> dict[str, str]:
-    """Path → text for everything in a row that holds text of its own, and for links, images and data attributes."""
+def _leaves(row: Element, behind: Sequence[Element] = ()) -> dict[str, str]:
+    """Path → text for everything in a row, and in what stands behind it, that holds text of its own, and for links, images
+    and data attributes."""
     found: dict[str, str] = {}
-    stack: list[tuple[Element, str]] = [(row, "")]
+    stack: list[tuple[Element, str]] = [*((sibling, f"+{sibling.tag}") for sibling in reversed(behind)), (row, "")]
     looked_at = 0
     while stack and len(found) < _MOST_PATHS and looked_at < _MOST_NODES:
         element, path = stack.pop()
@@ -255,7 +364,7 @@ def _step(element: Element, place: int) -> str:
     return f"{tag}.{token}" if token else tag
 
 
-def _score(rows: _Set, whole: int) -> float:
+def _score(rows: RowSet, whole: int) -> float:
     count = len(rows.elements)
     varied = [path for path, texts in rows.values.items() if _varies(path, texts, len(rows.paths))]
     if not varied:

@@ -23,6 +23,7 @@ from wadi.clean.numbers import NumberWriting, PlainNumber, value_reader
 from wadi.clean.points import point_reader
 from wadi.clean.times import datetime_reader
 from wadi.clean.types import TypeName, read_boolean
+from wadi.learn.toml_text import quoted
 from wadi.plan.model import MISSING_TEXTS
 
 _ENOUGH = 0.9
@@ -43,6 +44,7 @@ _IN_BRACKETS = re.compile(r"\(\s*\d[\d.,' ]*\)")
 _ROUNDED = re.compile(r"\d\s?(?:[kKM]|mln|[Mm]io\.?|[Tt]sd\.?|тыс\.?|млн|[万億만])(?!\w)")
 _POINT = re.compile(r"-?\d{1,3}\.\d{3,}\s*[,;]?\s*-?\d{1,3}\.\d+$|.*\d\s*°")
 _WORDS = re.compile(r"[^\d\n\"\\]{1,30}")
+_ADDRESS = re.compile(r"https?://\S+|/[\w-]+(?:/[\w.%-]+)+/?(?:\?\S*)?")
 _MOST, _LONGEST_TEXT = 200, 120
 _MOST_WORDS = 3
 _WORD_SHARE = 0.4
@@ -65,9 +67,9 @@ class TypeGuess:
     def keys(self) -> str:
         """As keys of a plan's field: `type = "number", locale = "fr", unit = "l/s"`; empty for a plain string."""
         given = {"type": self.type, "locale": self.locale, "format": self.format, "unit": self.unit}
+        keys = [f"find = {quoted(self.find)}"] if self.find else []
         if self.type == "string":
-            return ""
-        keys = [f"find = '{self.find}'"] if self.find else []
+            return ", ".join(keys)
         keys += [f'{name} = "{value}"' for name, value in given.items() if value is not None]
         words = ", ".join(f'"{word}"' for word in ("…", *self.missing))
         return ", ".join([*keys, *([f"missing = [{words}]"] if self.missing else [])])
@@ -88,7 +90,7 @@ def guessed_type(texts: Iterable[str], attribute: str | None = None, language: s
     values = [text for text in texts if text.strip() not in MISSING_TEXTS][:_MOST]
     if not values:
         return STRING
-    if attribute in ("href", "src"):
+    if attribute in ("href", "src") or all(map(_ADDRESS.fullmatch, values)):
         return TypeGuess("url")
     if sum(len(text) > _LONGEST_TEXT for text in values) > len(values) * (1 - _ENOUGH):
         return STRING  # no other type is as long, and readers take their time over sentences

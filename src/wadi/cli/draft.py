@@ -1,0 +1,183 @@
+"""`wadi draft`: the first plan for a page, from examples of its records, from marks of `wadi inspect`, or from the best guess."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import re
+import shlex
+from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
+
+from wadi.cli.options import add_page, at_least_one, credentials_for, inputs_of, opened
+from wadi.cli.show import console, plain, plural, rows_table
+from wadi.cli.status import Status
+from wadi.plan.local import is_of_files
+from wadi.problems import Place, Problem, UsageError, WadiError, shortened
+from wadi.urls import without_secret
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from wadi.actions.open_page import OpenedPage
+    from wadi.actions.setup import Credentials
+    from wadi.learn.drafting import Asked, Draft
+
+EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
+  wadi draft http://127.0.0.1:8700/register -o register.toml
+  wadi draft http://127.0.0.1:8700/register --row code=MW-0141 name='Ash Spring' --row code=MW-0094 name='Iron Source'
+  wadi draft http://127.0.0.1:8700/register --fields A1=code,A3=name,A5=flow
+  wadi draft http://127.0.0.1:8700/register --open -o register.toml
+"""
+_PREVIEW_ROWS = 5
+_MARK = re.compile(r"[A-Z]{1,2}\d+")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    add_page(parser)
+    said = parser.add_argument_group("what is wanted (default: the best guess)")
+    said.add_argument(
+        "--row", nargs="+", action="append", default=[], metavar="NAME=VALUE",
+        help="values that you see in one record, as the page shows them; for a second record, once more",
+    )  # fmt: skip
+    said.add_argument(
+        "--not", dest="without", action="append", default=[], metavar="TEXT", help="a text that is in no row"
+    )
+    said.add_argument("--count", type=at_least_one, metavar="N", help="how many rows there should be on this page")
+    said.add_argument("--group", metavar="MARK", help="rows by the mark that wadi inspect gives them: A, B, …")
+    said.add_argument(
+        "--fields", metavar="MARK=NAME,…", help="of a group these fields alone, with their names: A1=code,A3=name"
+    )
+    said.add_argument(
+        "--open", action="store_true", help="look at pages that rows lead to as well, and draft their fields"
+    )
+    parser.add_argument(
+        "-o", "--output", metavar="FILE", help="write the plan to this new file (default: standard output)"
+    )
+
+
+def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    from wadi.learn.drafting import Means, draft_page
+
+    asked = _asked(args)
+    target = None if args.output in (None, "-") else Path(args.output)
+    if target is not None and target.exists():
+        raise _is_there(args.output)
+    page = opened(args)
+    carried, credentials = _carried(args)
+    name = target.name if target is not None else "plan.toml"
+    means = Means(name, _address(page, args, target), args.parse, carried=carried, credentials=credentials)
+    draft = draft_page(page, asked, means)
+    _write(draft.text, target, out)
+    if not args.quiet:
+        _tell(draft, target, err)
+        _show_preview(draft, target, credentials, err)
+    return Status.NOT_ALL if draft.unseen else Status.DONE
+
+
+def _asked(args: argparse.Namespace) -> Asked:
+    """What the command line says of the page."""
+    from wadi.learn.drafting import Asked
+
+    examples = [_example(pairs) for pairs in args.row]
+    fields = dict(_mark_and_name(text) for text in (args.fields or "").split(",") if text.strip())
+    group = (args.group or "").upper()
+    if examples and (fields or group):
+        raise UsageError(Problem("bad-option", "--row names values, --group and --fields name marks: one of both"))
+    if group and any(re.sub(r"\d", "", mark) != group for mark in fields):
+        raise UsageError(Problem("bad-option", f"--fields names fields of another group than {group}"))
+    if args.without and not examples:
+        raise UsageError(Problem("bad-option", "--not says what is no row: that needs a --row"))
+    return Asked(examples, tuple(args.without), args.count, group, fields, args.open)
+
+
+def _example(pairs: Sequence[str]) -> dict[str, str]:
+    found = {}
+    for pair in pairs:
+        name, equals, value = pair.partition("=")
+        if not equals or not name.strip() or not value.strip():
+            now = "--row code=MW-0141 name='Ash Spring'"
+            raise UsageError(Problem("bad-option", f'--row "{shortened(pair)}" is no NAME=VALUE', now=now))
+        found[name.strip()] = value.strip()
+    return found
+
+
+def _mark_and_name(text: str) -> tuple[str, str]:
+    mark, _, name = text.strip().partition("=")
+    if not _MARK.fullmatch(mark.upper()):
+        now = "--fields A1=code,A3=name;  wadi inspect  shows the marks"
+        raise UsageError(Problem("bad-option", f'--fields: "{shortened(mark)}" is no mark of a field', now=now))
+    return mark.upper(), name.strip()
+
+
+def _is_there(path: str) -> UsageError:
+    return UsageError(Problem("not-writable", "it is there already", Place(path), now="another name for the draft"))
+
+
+def _carried(args: argparse.Namespace) -> tuple[str, Credentials | None]:
+    """Of a plan that the page is opened with: its log-in and manners as they stand, and the credentials."""
+    if args.plan_with is None:
+        return "", None
+    from wadi.plan.reader import load_plan
+
+    loaded = load_plan(args.plan_with, inputs_of(args.input))
+    parts = re.split(r"(?m)^(?=\[)", loaded.source)
+    kept = [part.strip() for part in parts if re.match(r"\[(?:login|manners|inputs)\b", part)]
+    return "\n\n".join(kept), credentials_for(loaded)
+
+
+def _address(page: OpenedPage, args: argparse.Namespace, target: Path | None) -> str:
+    """How a plan names the page: a file by its path from where the plan will stand."""
+    if page.from_web:
+        return page.reply.request.url
+    if not Path(args.page).is_file():
+        what = "a plan needs the address of its page, or a file"
+        raise UsageError(Problem("bad-url", what, Place(without_secret(args.page)), now="wadi draft http://…"))
+    folder = target.parent if target is not None else Path()
+    path = Path(os.path.relpath(args.page, folder)).as_posix().replace("%", "%25")
+    return path if path.startswith("../") or is_of_files(path) else f"./{path}"
+
+
+def _write(text: str, target: Path | None, out: TextIO) -> None:
+    if target is None:
+        out.write(text)
+        return
+    try:
+        with target.open("x", encoding="utf-8") as file:
+            file.write(text)
+    except FileExistsError as error:
+        raise _is_there(str(target)) from error
+    except OSError as error:
+        raise UsageError(Problem("not-writable", f"cannot be written: {error.strerror}", Place(str(target)))) from error
+
+
+def _tell(draft: Draft, target: Path | None, err: TextIO) -> None:
+    """How sure what was learned is, what is not on the page, and what comes next."""
+    for one in draft.learned:
+        other = f"; or {shortened(one.others[0].as_plan(), 60)}" if one.others and one.rating != "sure" else ""
+        print(f"{one.guess.name}: {one.rating}, {one.why}{other}", file=err)
+    for name, value in draft.unseen.items():
+        print(f'{name}: "{shortened(value, 60)}" is not on this page: the column is left out', file=err)
+    if target is not None:
+        print(f"{target}: drafted; next:  wadi preview {shlex.quote(str(target))}", file=err)
+
+
+def _show_preview(draft: Draft, target: Path | None, credentials: Credentials | None, err: TextIO) -> None:
+    """The first rows of the drafted plan's tables, from pages that were looked at."""
+    from wadi.actions.preview import rehearse
+
+    loaded = draft.loaded(str(target) if target is not None else "plan.toml")
+    if loaded.plan.login is not None and credentials is None:
+        return
+    try:
+        seen = rehearse(loaded, rows=_PREVIEW_ROWS, credentials=credentials)
+    except WadiError as error:
+        print(f"no preview: {error}", file=err)
+        return
+    shown_on = console(err)
+    for table in seen.tables:
+        shown, left_out = rows_table(table.columns, table.rows, shown_on.width)
+        shown_on.print(plain(f"{table.name}: the first {plural(len(table.rows), 'row')}", "bold"))
+        shown_on.print(shown)
+        if left_out:
+            shown_on.print(plain(f"{plural(len(left_out), 'more column')}: {', '.join(left_out)}", "dim"))
