@@ -149,7 +149,7 @@ def _number(listing: Listing, path: str, parameters: dict[str, str], size: int) 
         return int(mark.removeprefix("c")) if mark else 1
     for name in ("offset", "from"):
         if name in parameters:
-            return int(parameters[name]) // size + 1
+            return -(-int(parameters[name]) // size) + 1
     return int(parameters.get("page") or parameters.get("_page") or parameters.get("p") or 1)
 
 

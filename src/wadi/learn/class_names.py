@@ -46,7 +46,7 @@ def _is_made(part: str) -> bool:
     if len(part) >= 4 and _MIXED.search(part):
         return True
     chunks = _CHUNKS.findall(part)
-    return len(chunks) > 2 and len(part) / len(chunks) < 2.6 and not part.isdecimal()
+    return len(part) > 4 and len(chunks) > 2 and len(part) / len(chunks) < 2.6 and not part.isdecimal()
 
 
 def stem(token: str) -> str:

@@ -122,7 +122,7 @@ def _chosen(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...]
 
 
 def _place(look: Look) -> Place:
-    return Place(without_secret(look.reply.request.url))
+    return Place(without_secret(look.reply.request.url).removeprefix("file://"))
 
 
 def _by_marks(look: Look, asked: Asked) -> Choices:

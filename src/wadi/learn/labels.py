@@ -73,7 +73,17 @@ def labels_of_page(root: Element) -> Labels:
     """The labels of a page that shows one thing, without those of its navigation, its forms and its foot."""
     main = next(elements(root, "main"), None)
     scope = main if main is not None else next(elements(root, "body"), root)
-    return _labels([LabelsIn(scope)], [label for label, _ in _labels_in(scope)])
+    return _labels([LabelsIn(scope)], [label for label, _ in _labels_in(scope, forms=_are_filled(scope))])
+
+
+def _are_filled(scope: Element) -> bool:
+    """Whether the controls of a page show what a record holds, and do not ask for something."""
+    held = [
+        control.attr("value")
+        for control in elements(scope, "input")
+        if control.attr("type") in (None, "text", "number")
+    ]
+    return len(held) > 1 and sum(bool(value) for value in held) * 2 > len(held)
 
 
 def _labels(scopes: Sequence[LabelsIn], names: Sequence[str]) -> Labels:
@@ -92,13 +102,15 @@ def _labels(scopes: Sequence[LabelsIn], names: Sequence[str]) -> Labels:
     return found
 
 
-def _labels_in(scope: Element) -> Iterator[tuple[str, bool]]:
-    """The labels in a row or on a page, and whether each stands in one line with its value."""
+def _labels_in(scope: Element, *, forms: bool = False) -> Iterator[tuple[str, bool]]:
+    """The labels in a row or on a page, and whether each stands in one line with its value; those of `forms` where they are
+    wanted."""
     stack: list[Element] = [scope]
     of_terms: set[Element] = set()
     while stack:
         element = stack.pop()
-        if element != scope and (element.tag in _ELSEWHERE or is_hidden(element)):
+        is_elsewhere = element.tag in _ELSEWHERE and not (forms and element.tag == "form")
+        if element != scope and (is_elsewhere or is_hidden(element)):
             continue
         if element.tag == "dl" and all(child.tag not in ("dd", "div") for child in children(element)):
             of_terms.add(element)
@@ -146,15 +158,17 @@ def _is_by_turns(element: Element) -> bool:
         return False
     around = parent(element)
     row = children(around) if around is not None else []
-    if len(row) < 4 or len(row) % 2 or len(row) > _MOST_LABELS * 2:
+    return are_by_turns(row) and element in row[0::2]
+
+
+def are_by_turns(members: Sequence[Element]) -> bool:
+    """Whether siblings without children are labels and values by turns: all labels have one class, and no value has it."""
+    if len(members) < 4 or len(members) % 2 or len(members) > _MOST_LABELS * 2 or any(map(has_children, members)):
         return False
-    first, second = _marks(row[:2])
-    return (
-        first != second
-        and _marks(row[0::2]) == (first,) * (len(row) // 2)
-        and all(mark != first for mark in _marks(row[1::2]))
-        and element in row[0::2]
-    )
+    marks = _marks(members)
+    labels = [text_of(member) for member in members[0::2]]
+    are_words = all(len(label) < _MOST_LETTERS and not any(c.isdigit() for c in label) for label in labels)
+    return are_words and len(set(labels)) == len(labels) and len(set(marks[0::2])) == 1 and marks[0] not in marks[1::2]
 
 
 def _marks(members: Sequence[Element]) -> tuple[tuple[str, str], ...]:

@@ -15,10 +15,10 @@ from wadi.learn.spots import Spot, has_words, spots_of
 from wadi.learn.surroundings import is_aside, main_part
 from wadi.learn.ways import Way
 from wadi.page.document import Document
-from wadi.page.nodes import Element, ancestors, children, elements, first, has_children, parent
+from wadi.page.nodes import Element, ancestors, children, elements, has_children, parent
 from wadi.page.text import text_of
 
-_MOST_FIELDS = 40
+_MOST_FIELDS, _MOST_HEADINGS = 40, 2
 _LONGEST_VALUE = 400
 _NAMED_COST = 1.0
 """Ways that cost less go by names that people gave."""
@@ -34,20 +34,22 @@ def page_fields(document: Document, language: str = "") -> list[FieldGuess]:
     named = list(_named(document, main, labels, language))
     known = {sample for guess in found for sample in guess.samples}
     found += [guess for guess in named if not set(guess.samples) <= known]
-    title = _heading(document, main)
-    if title is not None and (found or title.cost < _NAMED_COST):
-        found = [title, *(guess for guess in found if guess.samples != title.samples or guess.attribute)]
+    titles = list(_headings(document, main))
+    if titles and (found or titles[0].cost < _NAMED_COST):
+        said = {title.samples for title in titles}
+        found = [*titles, *(guess for guess in found if guess.samples not in said or guess.attribute)]
     return named_apart(found[:_MOST_FIELDS])
 
 
-def _heading(document: Document, main: Element) -> FieldGuess | None:
-    """What the page is about: its first heading, as a rule the only one of its level in the main part."""
-    heading = first(main, "h1") or first(main, "h2")
-    text = text_of(heading) if heading is not None else ""
-    if not text:
-        return None
-    way = _way(document, heading)
-    return field_guess(way, Reading([text], 0.0), "name", "") if way is not None else None
+def _headings(document: Document, main: Element) -> Iterator[FieldGuess]:
+    """What the page is about: its headings of the first level in the main part, as a rule one; those of the second where it
+    has none."""
+    headings: list[Element] = list(elements(main, "h1")) or list(elements(main, "h2"))[:1]
+    for heading in headings[:_MOST_HEADINGS]:
+        text = text_of(heading)
+        way = _way(document, heading) if text and not is_aside(heading) else None
+        if way is not None:
+            yield field_guess(way, Reading([text], 0.0), "name", "")
 
 
 def _way(document: Document, element: Element) -> Way | None:

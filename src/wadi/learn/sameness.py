@@ -15,6 +15,7 @@ from wadi.learn.types import guessed_type
 _LONGEST = 60
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _NUMERAL = re.compile(r"[-+−]?\d[\d.,'’\s\u00a0\u2009\u202f]*")
+_MEASURES = frozenset({"integer", "number", "money", "percent"})
 _LOCALES = ("en", "de", "fr")
 
 
@@ -31,7 +32,13 @@ def says(text: str, value: str, language: str = "") -> bool:
     if _DAY.match(value):
         return value[2:4] in text and value in _days_of(text, language)
     number = _number(value)
-    return number is not None and number in _numbers_of(text)
+    return number is not None and number in _numbers_of(text) and _is_measure(text, language)
+
+
+@lru_cache(maxsize=4096)
+def _is_measure(text: str, language: str) -> bool:
+    """Whether a text is a number as a column has it, alone or with its unit."""
+    return guessed_type([text], None, language).type in _MEASURES
 
 
 @lru_cache(maxsize=4096)
