@@ -10,7 +10,7 @@ from typing import Any
 
 from aiohttp import web
 
-from wadi.demo import faults, office, photos, shapes, world
+from wadi.demo import faults, office, photos, redesign, shapes, world
 from wadi.demo.pages import html, missing, page
 from wadi.demo.weather import Weather, middleware
 
@@ -192,19 +192,23 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
 }
 
 
-def application(middlewares: tuple[Any, ...] = ()) -> web.Application:
-    """The site as an aiohttp application; `middlewares` let tests break it in chosen places."""
+def application(middlewares: tuple[Any, ...] = (), edition: int = 1) -> web.Application:
+    """The site as an aiohttp application; `middlewares` let tests break it in chosen places. The second `edition` is the register
+    after a redesign."""
     app = web.Application(middlewares=middlewares)
-    for path, handler in ROUTES.items():
+    routes = ROUTES | redesign.ROUTES if edition == 2 else ROUTES
+    for path, handler in routes.items():
         app.router.add_get(path, handler)
     shapes.add_to(app.router)
     return app
 
 
 @asynccontextmanager
-async def served(port: int = 0, middlewares: tuple[Any, ...] = ()) -> AsyncIterator[str]:
+async def served(port: int = 0, middlewares: tuple[Any, ...] = (), edition: int = 1) -> AsyncIterator[str]:
     """The site on 127.0.0.1 while the context lasts; gives its address. Port 0 takes a free one. Raises OSError."""
-    runner = web.AppRunner(application(middlewares), access_log=None, handle_signals=False, shutdown_timeout=1.0)
+    runner = web.AppRunner(
+        application(middlewares, edition), access_log=None, handle_signals=False, shutdown_timeout=1.0
+    )
     await runner.setup()
     try:
         site = web.TCPSite(runner, "127.0.0.1", port)
@@ -221,9 +225,10 @@ async def serve_until_cancelled(
     weather: Weather = "calm",
     seed: int = 1,
     planted: Collection[str] = (),
+    edition: int = 1,
 ) -> None:
     """Serve the site until the task is cancelled; `ready` is called with its address."""
     planting = (faults.middleware(planted),) if planted else ()
-    async with served(port, (middleware(seed, weather), *planting)) as address:
+    async with served(port, (middleware(seed, weather), *planting), edition) as address:
         ready(address)
         await asyncio.Event().wait()

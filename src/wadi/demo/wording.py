@@ -20,6 +20,11 @@ def flow(spring: Spring) -> str:
     return f"{grouped},{tenth}{NBSP}l/s"
 
 
+def flow_redesigned(spring: Spring) -> str:
+    """`1,472.5 litres/s`, as the second edition of the register has it."""
+    return "" if spring.flow_lps is None else f"{spring.flow_lps:,.1f} litres/s"
+
+
 def depth(spring: Spring) -> str:
     """`12.40 m`, or an empty-looking no-break blank."""
     return NBSP if spring.depth_m is None else f"{spring.depth_m:.2f} m"

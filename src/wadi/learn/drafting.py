@@ -18,8 +18,10 @@ from wadi.actions.site import Site
 from wadi.learn.details import MOST_PAGES, differing_fields, link_of_rows
 from wadi.learn.draft import Choices, Opened, behind_login, best_guess, choices, key_of, plan_text, plans_of
 from wadi.learn.field_guess import FieldGuess
-from wadi.learn.learned import Example, LearnedField, learn
+from wadi.learn.learned import learn
+from wadi.learn.learned_fields import LearnedField
 from wadi.learn.learned_json import learn_json, value_in_data
+from wadi.learn.learned_rows import Example
 from wadi.learn.look import Look, RowsFound, language_of_page, look_at
 from wadi.learn.next_page import NextPage, next_page
 from wadi.learn.sources import ASKED_FOR

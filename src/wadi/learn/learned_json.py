@@ -12,7 +12,8 @@ from dataclasses import replace
 from typing import Any
 
 from wadi.learn.field_guess import FieldGuess
-from wadi.learn.learned import Example, LearnedField, Rating
+from wadi.learn.learned_fields import LearnedField, Rating
+from wadi.learn.learned_rows import Example
 from wadi.learn.outline import JsonRows, json_rows, members_of, row_texts
 from wadi.learn.sameness import folded, says
 from wadi.learn.types import guessed_type

@@ -30,8 +30,8 @@ def patterns_for(examples: Sequence[tuple[str, str]]) -> Iterator[str]:
         return
     befores = _common([_PIECES.findall(before)[::-1] for before, _ in parts])
     afters = _common([_PIECES.findall(after) for _, after in parts])
-    starts = [_written(befores[:length][::-1]) for length in range(1, len(befores) + 1)]
-    ends = [_written(afters[:length]) for length in range(1, len(afters) + 1)]
+    starts = [_written(befores[:length][::-1]) for length in range(1, len(befores) + 1) if _says(befores[:length])]
+    ends = [_written(afters[:length]) for length in range(1, len(afters) + 1) if _says(afters[:length])]
     starts += [] if any(before.strip() for before, _ in parts) else ["^"]
     ends += [] if any(after.strip() for _, after in parts) else ["$"]
     for start, end in sorted(product(starts, ends), key=lambda pair: len(pair[0]) + len(pair[1])):
@@ -56,6 +56,11 @@ def _common(sides: Sequence[Sequence[str]]) -> list[str]:
             break
         found.append(kinds.pop())
     return found
+
+
+def _says(pieces: Sequence[str]) -> bool:
+    """Whether there is more than white space in pieces: that stands before and behind many a value."""
+    return any(piece != " " for piece in pieces)
 
 
 def _written(pieces: Sequence[str]) -> str:
