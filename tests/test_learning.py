@@ -116,7 +116,7 @@ def test_how_sure_it_is_is_told() -> None:
     twice = "".join(f"<li><b>S{n}</b><i class=a>{n % 2} m</i><i class=b>{n % 3 and 1} m</i></li>" for n in range(8))
     found = _learned(f"<ul>{twice}</ul>", {"name": "S1", "depth": "1 m"})
     assert found is not None
-    ratings = {one.guess.name: (one.rating, one.why) for one in found.fields}
+    ratings = {one.guess.name: (one.rating, one.reason) for one in found.fields}
     assert ratings["name"][0] == "likely"
     assert ratings["depth"][0] == "a guess"
     assert ".b gives the examples, too, and differs elsewhere" in ratings["depth"][1]

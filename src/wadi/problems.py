@@ -64,6 +64,7 @@ MEANINGS: dict[str, str] = {
     "no-rows": "The plan picks nothing: no page has fields.",
     "nothing-to-draft": "A plan cannot be drafted: nothing on the page repeats, and no value on it has a label or a name.",
     "not-on-page": "None of the values that a draft was to be learned from stands on the page.",
+    "nothing-to-mend-by": "None of the last good run's records is on today's page: nothing can be learned from it.",
     "unknown-mark": "A mark that wadi inspect gives to no group and no field of this page.",
     # fetching
     "bad-url": "The address is no absolute http or https URL.",

@@ -22,6 +22,7 @@ EXAMPLES = """examples:
   wadi demo --serve --port 8700      keep the site up, and say what to try
   wadi demo --serve --proxies        stand-in proxies beside it
   wadi demo --serve --weather rough  requests meet trouble on their way
+  wadi demo --serve --edition 2      the register after a redesign, to be mended for
 """
 FOLDER = Path("wadi-demo")
 _SHOWN_ROWS = 6
@@ -50,6 +51,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAMES",
         default="",
         help="with --serve: faults planted in the register, commas between: column, page, duplicates, unit, total, or all",
+    )
+    parser.add_argument(
+        "--edition",
+        type=int,
+        choices=(1, 2),
+        default=1,
+        help="with --serve: 2 is the register after a redesign, with the same springs (default: 1)",
     )
     parser.add_argument(
         "--examples", type=Path, metavar="FOLDER", help="copy the example plans into a folder, and do nothing else"
@@ -137,7 +145,7 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
                     StandInProxy(broken=True),
                 )
                 print(_routes_to_try(await stack.enter_async_context(proxies(*stand_ins))), file=out, flush=True)
-            await serve_until_cancelled(args.port, ready, args.weather, args.seed, planted)
+            await serve_until_cancelled(args.port, ready, args.weather, args.seed, planted, args.edition)
 
     try:
         asyncio.run(serve())

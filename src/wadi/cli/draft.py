@@ -155,7 +155,7 @@ def _tell(draft: Draft, target: Path | None, err: TextIO) -> None:
     """How sure what was learned is, what is not on the page, and what comes next."""
     for one in draft.learned:
         other = f"; or {shortened(one.others[0].as_plan(), 60)}" if one.others and one.rating != "sure" else ""
-        print(f"{one.guess.name}: {one.rating}, {one.why}{other}", file=err)
+        print(f"{one.guess.name}: {one.rating}, {one.reason}{other}", file=err)
     for name, value in draft.unseen.items():
         print(f'{name}: "{shortened(value, 60)}" is not on this page: the column is left out', file=err)
     if target is not None:

@@ -41,6 +41,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "trace": ("wadi.cli.trace", "from a row of a table back to the stored page, stage by stage"),
     "verify": ("wadi.cli.verify", "say whether a run has everything, once, in the right types, and what drifted"),
     "profile": ("wadi.cli.profile", "figures and charts of every column, of a run or a file"),
+    "mend": (
+        "wadi.cli.mend",
+        "after a redesign: find the last run's records on today's pages, and propose a change of the plan",
+    ),
     "compare": ("wadi.cli.compare", "what changed between two runs or files, or in a table over all runs"),
     "report": ("wadi.cli.report", "a run as one page to be sent on: verdict, tables, crawl, failures"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),

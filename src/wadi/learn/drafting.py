@@ -180,7 +180,7 @@ def _with_reasons(chosen: Choices, fields: Sequence[LearnedField]) -> Choices:
     said = {}
     for one in fields:
         other = f"; or {one.others[0].as_plan()}" if one.others and one.rating != "sure" else ""
-        said[one.guess.name] = f"{one.rating}: {one.why}{other}"
+        said[one.guess.name] = f"{one.rating}: {one.reason}{other}"
     return replace(chosen, said={**chosen.said, **said})
 
 

@@ -33,12 +33,19 @@ _UNSURE_COST, _GUESS_COST = 1.8, 3.0
 
 @dataclass(frozen=True, slots=True)
 class LearnedField:
-    """A field with how sure it is and why, and the next best ways to say it."""
+    """A field with how sure it is and why, and the next best ways to say it. `rival` is one that gives the examples, too, and
+    differs elsewhere."""
 
     guess: FieldGuess
     rating: Rating
     why: str
     others: tuple[FieldGuess, ...] = ()
+    rival: str = ""
+
+    @property
+    def reason(self) -> str:
+        """Why it was chosen, and what might be meant in its place."""
+        return f"{self.why}; {self.rival} gives the examples, too, and differs elsewhere" if self.rival else self.why
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,7 +256,11 @@ def _rated(name: str, ranked: Sequence[_Candidate], examples: int, language: str
     )
     guess = _guess(best, name, language)
     further = tuple(_guess(one, name, language) for one in islice(others.values(), 2))
-    return LearnedField(guess, *_how_sure(best, examples, rival), further)
+    rating, why = _how_sure(best, examples)
+    if rival is not None:
+        said = rival.way.expression or rival.way.label or rival.way.under
+        return LearnedField(guess, "a guess", why, further, said)
+    return LearnedField(guess, rating, why, further)
 
 
 def _guess(one: _Candidate, name: str, language: str) -> FieldGuess:
@@ -260,13 +271,10 @@ def _guess(one: _Candidate, name: str, language: str) -> FieldGuess:
     return guess
 
 
-def _how_sure(best: _Candidate, examples: int, rival: _Candidate | None) -> tuple[Rating, str]:
+def _how_sure(best: _Candidate, examples: int) -> tuple[Rating, str]:
     by = f"by {best.way.by}" + (", a part of the text" if best.find else "")
     filled = sum(text not in MISSING_TEXTS for text in best.reading.texts)
     why = f"{by}; in {filled} of {len(best.reading.texts)} rows"
-    if rival is not None:
-        said = rival.way.expression or rival.way.label or rival.way.under
-        return "a guess", f"{why}; {said} gives the examples, too, and differs elsewhere"
     if best.cost < _UNSURE_COST and examples > 1:
         return "sure", why
     return ("likely" if best.cost < _GUESS_COST else "a guess"), why

@@ -20,7 +20,7 @@ _ATTRIBUTE_COST = 0.6
 _SHORTER = 400
 _MOST_OF_ONE = 400
 """So many places of one value are looked at."""
-_NO_VALUES = frozenset({"class", "style", "id", "for", "onclick"})
+_NO_VALUES = frozenset({"class", "style", "for", "onclick"})
 _LINKS = frozenset({"href", "src", "data-href", "data-src", "content"})
 
 
@@ -75,14 +75,12 @@ def _in_text(element: Element, wanted: dict[str, str], language: str) -> Iterato
         yield Sighting(element, text), wanted[plain]
         return
     own = direct_text_of(element)
-    if not has_words(own):
-        return
     if own != text and folded(own) in wanted:
         yield Sighting(element, own, take="direct text"), wanted[folded(own)]
     for short, value in wanted.items():
         if says(text, value, language):
             yield Sighting(element, text, "value"), value
-        elif _stands_in(short, plain):
+        elif has_words(own) and _stands_in(short, plain):
             yield Sighting(element, text, "part"), value
 
 
