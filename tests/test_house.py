@@ -33,18 +33,18 @@ ROOMS = {
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
-        "compare demo draft export inspect lint main options preview profile progress reparse report resume run runs_ schema "
+        "compare demo draft export inspect lint main mend options preview profile progress reparse report resume run runs_ schema "
         "show status summary trace try_ verify"
     ),
     "crawl": (
         "agenda block_signals bounds engine events extract files flight forms health journal kinds links listing login outcomes "
         "paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
-    "demo": "faults gaugings notebook office pages photos proxies shapes site truth weather wording world",
+    "demo": "faults gaugings notebook office pages photos proxies redesign shapes site truth weather wording world",
     "learn": (
-        "class_names column_names details draft drafting envelope field_guess fields kind labels learned learned_json look near "
-        "next_page outline page_fields paging patterns rows sameness selectors sightings sources spots surroundings tables toml_text "
-        "trying types ways"
+        "class_names column_names details draft drafting envelope field_guess fields good_run kind known_rows labels learned "
+        "learned_fields learned_json learned_rows look mend mending near next_page outline page_fields paging patterns plan_edit rows "
+        "sameness selectors sightings sources spots surroundings tables toml_text trying types ways"
     ),
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
@@ -53,7 +53,7 @@ ROOMS = {
     "plan": "beside checks code columns fields inputs local model parts positions reader starts text ways",
     "plan/lint": "checks fields made pages secrets starts tables",
     "quality": (
-        "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile report report_run "
+        "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile redesign report report_run "
         "sources tables verdict verify_run walk words"
     ),
     "store": "archive connect crash_points faults folder history order outcome page_cache pages queue state stored view whole_files",

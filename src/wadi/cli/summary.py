@@ -9,7 +9,7 @@ from shlex import quote
 from typing import TYPE_CHECKING, Any
 
 from wadi.cli.show import percent, plain, plural
-from wadi.cli.verify import in_short, is_in_short
+from wadi.cli.verify import in_short, is_in_short, mend_hint
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import listed, shortened
 from wadi.store.outcome import End, FailedPage, State, StatedTotal
@@ -51,6 +51,7 @@ class Summary:
     given_limits: Mapping[str, float] = field(default_factory=dict)
     """Those of the limits that the command line gave."""
     held_back: tuple[str, ...] = ()
+    to_mend: str = ""
     """Targets that were not written, since the crawl did not go to its end."""
 
     @property
@@ -130,6 +131,7 @@ class Summary:
             ]
         parts += [plain(line) for line in self._page_lines(verbose, cuts=cuts)]
         parts += [plain(line, "red") for line in in_short(self.verdict, self.folder)]
+        parts += [plain(mend_hint(self.to_mend))] if self.to_mend else []
         parts += [plain(line) for line in self._file_lines()]
         return Group(*parts)
 
@@ -254,6 +256,7 @@ def summary_of(
     held_back: tuple[str, ...] = (),
 ) -> Summary:
     """The summary of a run as it stands; `walks` are those of its tables that were written."""
+    from wadi.quality.redesign import plan_to_mend
     from wadi.quality.verify_run import verify
 
     verified = verify(run, walks=walks)
@@ -274,6 +277,7 @@ def summary_of(
         verdict=verified.verdict,
         given_limits=run.state.meta("given_limits") or {},
         held_back=held_back,
+        to_mend=plan_to_mend(run, verified.verdict),
     )
 
 

@@ -40,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.run import Run
     from wadi.cli.show import console, write_json
+    from wadi.quality.redesign import plan_to_mend
     from wadi.quality.verify_run import verify
 
     with Run.open(args.run, args.runs) as opened:
@@ -51,6 +52,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             write_json({**found, "earlier": verified.earlier}, out)
         elif not args.quiet:
             console(out).print(verdict_view(verdict, verbose=args.verbose, cuts=out.isatty()))
+            if plan := plan_to_mend(opened, verdict):
+                console(out).print(mend_hint(plan))
     return Status.DONE if verdict.holds else Status.NOT_ALL
 
 
@@ -82,6 +85,13 @@ def _lines(finding: Finding, style: str, *, verbose: bool, cuts: bool) -> list[R
     lines += [plain(f"      {shortened(example, 180) if cuts else example}", "dim") for example in shown]
     left = len(finding.examples) - len(shown)
     return lines + ([plain(f"      {left} more: -v", "dim")] if left else [])
+
+
+def mend_hint(plan: str) -> str:
+    """What may help where pages are built otherwise than before."""
+    return (
+        f"mend      a redesign?  wadi mend {quote(plan)}  looks for the records of the last good run on today's pages"
+    )
 
 
 def is_in_short(code: str) -> bool:

@@ -4,7 +4,7 @@ anew."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from wadi.actions.run import Run
@@ -27,6 +27,14 @@ class KnownRows:
     key: tuple[str, ...]
     filled: Mapping[str, float]
     urls: Mapping[str, frozenset[str]]
+
+    def at(self, old: str, new: str) -> KnownRows:
+        """The same where the site moved to another origin (`https://host`)."""
+        if not old or old == new:
+            return self
+        moved = {kind: frozenset(_moved(url, old, new) for url in found) for kind, found in self.urls.items()}
+        rows = [{name: _moved(value, old, new) for name, value in row.items()} for row in self.rows]
+        return replace(self, rows=rows, urls=moved)
 
     def on_page(self, document: Document, most: int) -> list[Mapping[str, Any]]:
         """The rows whose key stands on a page, or without a key at least two of whose texts do; in their order."""
@@ -52,6 +60,10 @@ class KnownRows:
     @property
     def _by_key(self) -> dict[tuple[Any, ...], Mapping[str, Any]]:
         return {tuple(row[name] for name in self.key): row for row in self.rows}
+
+
+def _moved(value: Any, old: str, new: str) -> Any:
+    return new + value.removeprefix(old) if isinstance(value, str) and value.startswith(f"{old}/") else value
 
 
 def known_rows(run: Run) -> KnownRows:

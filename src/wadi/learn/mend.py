@@ -31,6 +31,7 @@ from wadi.learn.plan_edit import Path, read, with_changes
 from wadi.learn.rows import RowsGuess
 from wadi.learn.selectors import expression_for
 from wadi.learn.sightings import Sighting, sightings_of
+from wadi.learn.ways import ways_to
 from wadi.page.cells import Notes, cell
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.expressions import BadExpression, first_of
@@ -639,12 +640,11 @@ def _picked(at: str, row: Element, document: Document) -> list[Element]:
 
 
 def _link_in(rows: Sequence[Element], row: Element, link: Element, scopes: Scopes) -> str:
-    """The surest way from a row to its link that leads to one in every row."""
-    from wadi.learn.ways import ways_to
-
+    """The surest way from a row to its link that leads to one in every row; ways that pick several come last."""
+    found = []
     for way in ways_to(link, row, rows):
         if way.expression and not way.under and not way.label:
             own = [_picked(way.expression, one, scopes.documents[0]) for one in rows]
-            if all(found and found[0].attr("href") for found in own) and own[list(rows).index(row)][0] == link:
-                return way.expression
-    return ""
+            if all(links and links[0].attr("href") for links in own) and own[list(rows).index(row)][0] == link:
+                found.append((any(len(links) > 1 for links in own), way.cost, way.expression))
+    return min(found)[2] if found else ""

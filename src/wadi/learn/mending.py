@@ -14,6 +14,7 @@ from wadi.problems import CrawlError, Place, Problem
 from wadi.store.page_cache import PageCache, cache_folder
 from wadi.urls import without_secret
 from wadi.web.messages import FetchFailed
+from wadi.web.robots import origin_of
 
 
 def mended(
@@ -28,6 +29,8 @@ def mended(
     page does not come, or has nothing of the last run."""
     loaded.require_code()
     start = next(starts_of(loaded.plan, loaded.folder))
+    before = next(iter(sorted(known.urls.get(loaded.plan.start.page, ()))), "")
+    known = known.at(origin_of(before) if before else "", origin_of(start.request.url))
     place = Place(without_secret(start.request.url))
     site = Site(loaded, cache or PageCache(cache_folder()), fresh=fresh, credentials=credentials)
     with contextlib.closing(site):
