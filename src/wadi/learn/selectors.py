@@ -7,11 +7,12 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from wadi.learn.class_names import PLAIN_NAME as _NAME
+from wadi.learn.class_names import Worth, stem, worth
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, compile_expression
 from wadi.page.nodes import Element, ancestors, children, elements, following, parent, preceding
 
-_NAME = re.compile(r"-?[A-Za-z_][\w-]*\Z")
 _MADE = re.compile(r"\d{2,}|^(?:css|sc|jsx?)-|[A-Z].*\d|\d.*[A-Z]")
 _TELLING_ATTRIBUTES = (
     "role",
@@ -26,6 +27,7 @@ _TELLING_ATTRIBUTES = (
     "rel",
 )
 _MOST_TRIED = 400
+_SEVERAL, _MOST_CHILDREN = 3, 4
 
 
 def expression_for(
@@ -75,16 +77,40 @@ def _selectors(chosen: Sequence[Element], odd: Sequence[Element]) -> Iterator[st
     for way in ways:
         yield from (f"{way} > {name}" for name in itself)
     grand = _parents(parents) if parents else []
-    for way, upper in itertools.product(ways, _ways(grand)):
-        yield from (f"{upper} > {way} > {name}" for name in itself)
     for upper in _ways(grand):
         yield from (f"{upper} {name}" for name in itself)
+    yield from _by_contents(chosen)
+    for way, upper in itertools.product(ways, _ways(grand)):
+        yield from (f"{upper} {way} > {name}" for name in itself)
+    weak = [name + ending for ending in endings for name in _weak_names(chosen)]
+    yield from weak
+    for way in [*ways, *(_weak_names(parents) if parents else [])]:
+        yield from (f"{way} > {name}" for name in [*itself, *weak])
     great = _parents(grand) if grand else []
     for upper in _ways(great):
         yield from (f"{upper} {name}" for name in itself)
     if len(parents) == 1:
         path = _path(parents[0])
         yield from (f"{path} > {name}" for name in itself)
+
+
+def _by_contents(chosen: Sequence[Element]) -> Iterator[str]:
+    """By what all chosen hold, and nothing else does: a child of a name, two or three children of a tag, a pair of tags."""
+    tag, ours = chosen[0].tag, _Ours.of(chosen)
+    if len(chosen) < _SEVERAL:
+        return
+    named = sorted(
+        (child for child in ours.children if "." in child or "[" in child), key=lambda child: (len(child), child)
+    )
+    for child in named[:_MOST_CHILDREN]:
+        if "[" in child or worth(child.partition(".")[2]) is Worth.NAMED:
+            yield f"{tag}:has(> {child})"
+    for count in (3, 2):
+        for inner in ("p", "div", "span", "li"):
+            if all(len(children(e, inner)) >= count for e in chosen):
+                yield f"{tag}:has(> {' + '.join([inner] * count)})"
+    pairs = set.intersection(*({(a.tag, b.tag) for a, b in itertools.pairwise(children(e))} for e in chosen))
+    yield from (f"{tag}:has(> {one} + {other})" for one, other in sorted(pairs)[:_MOST_CHILDREN] if one != other)
 
 
 _PLAIN_TAGS = frozenset("li div tr a p span ul td section".split())
@@ -95,15 +121,24 @@ def _names(chosen: Sequence[Element]) -> list[str]:
     tag = chosen[0].tag
     classes = [set((element.attr("class") or "").split()) for element in chosen]
     shared = set.intersection(*classes)
-    names = [f"{tag}.{name}" for name in sorted(shared, key=_token_rank) if _NAME.match(name)]
+    ranked = sorted((name for name in shared if _NAME.match(name)), key=_token_rank)
+    names = [f"{tag}.{name}" for name in ranked if worth(name) is Worth.NAMED]
     for attribute in _attributes(chosen):
         values = {element.attr(attribute) for element in chosen}
         value = values.pop() if len(values) == 1 else None
         if value and len(value) < 40 and '"' not in value and attribute in _TELLING_ATTRIBUTES:
             names.append(f'{tag}[{attribute}="{value}"]')
         names.append(f"{tag}[{attribute}]")
-    names.append(tag)
-    return names
+    return [*names, *(f'{tag}[class*="{part}"]' for name in sorted(shared) if (part := stem(name))), tag]
+
+
+def _weak_names(chosen: Sequence[Element]) -> list[str]:
+    """What the chosen are called by layout, and by names that a machine made: they change sooner than where the chosen stand."""
+    if len({element.tag for element in chosen}) > 1:
+        return []
+    shared = set.intersection(*(set((element.attr("class") or "").split()) for element in chosen))
+    ranked = sorted((name for name in shared if _NAME.match(name)), key=lambda name: (worth(name), _token_rank(name)))
+    return [f"{chosen[0].tag}.{name}" for name in ranked if worth(name) is not Worth.NAMED]
 
 
 def _attributes(chosen: Sequence[Element]) -> list[str]:
