@@ -33,7 +33,7 @@ ROOMS = {
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
-        "compare demo draft export inspect lint main mend options preview profile progress reparse report resume run runs_ schema "
+        "compare demo draft draft_questions export inspect lint main mend options preview profile progress reparse report resume run runs_ schema "
         "show status summary trace try_ verify"
     ),
     "crawl": (
@@ -44,7 +44,7 @@ ROOMS = {
     "learn": (
         "class_names column_names details draft drafting envelope field_guess fields good_run kind known_rows labels learned "
         "learned_fields learned_json learned_rows look mend mending near next_page outline page_fields paging patterns plan_edit rows "
-        "sameness selectors sightings sources spots surroundings tables toml_text trying types ways"
+        "sameness selectors sightings sources spots surroundings tables things toml_text trying types ways"
     ),
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "

@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING
 
 __version__ = "0.1.0"
 __all__ = [
-    "RunStopped", "WadiError", "__version__", "compare", "export", "load_plan", "open_page", "open_run", "profile",
-    "run", "verify",
+    "RunStopped", "WadiError", "__version__", "compare", "draft", "export", "load_plan", "mend", "open_page", "open_run",
+    "profile", "run", "verify",
 ]  # fmt: skip
 
 _STOPPED_WITHIN_S = 1.5
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from wadi.actions.crawl import RunStopped
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.run import Run
+    from wadi.learn.drafting import Draft
+    from wadi.learn.mend import Mending
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.problems import WadiError
@@ -136,6 +138,37 @@ def open_page(
 
         return pages.open_page_as(page, load_plan(plan, inputs), fresh=fresh, ignore_robots=ignore_robots)
     return pages.open_page(page, fresh=fresh, ignore_robots=ignore_robots)
+
+
+def draft(
+    page: str,
+    *,
+    rows: Sequence[Mapping[str, str]] = (),
+    without: Sequence[str] = (),
+    count: int | None = None,
+    open_details: bool = False,
+    fresh: bool = False,
+) -> Draft:
+    """A first plan for a page: of the best guess, or of `rows`, values that you see in a record or two (column → value).
+
+    `draft(url).preview()` is a DataFrame of its first rows, `.text` the plan, `.save("plan.toml")` keeps it. `without` are
+    texts that are in no row, `count` is how many rows the page has, `open_details` looks at pages that rows lead to as well.
+    """
+    from wadi.actions.open_page import open_page
+    from wadi.learn.drafting import Asked, draft_page
+
+    asked = Asked(tuple(rows), tuple(without), count, open=open_details)
+    return draft_page(open_page(page, fresh=fresh), asked)
+
+
+def mend(plan: LoadedPlan, *, run: str | Path | None = None, runs: str | Path = "runs", fresh: bool = False) -> Mending:
+    """What has to change in a plan after a redesign, learned from its last good run (or from `run`): `.changes` with their
+    ratings, `.text` the plan with them, `.unmended` what is still broken. Nothing is written."""
+    from wadi.learn.good_run import last_good_run, rows_of_run
+    from wadi.learn.mending import mended
+
+    _, known = rows_of_run(run, runs) if run is not None else last_good_run(plan.name, runs)
+    return mended(plan, known, fresh=fresh)
 
 
 def __getattr__(name: str) -> object:

@@ -6,10 +6,12 @@ import argparse
 import os
 import re
 import shlex
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
+from urllib.parse import urlsplit
 
-from wadi.cli.options import add_page, at_least_one, credentials_for, inputs_of, opened
+from wadi.cli.options import add_page, at_least_one, check_outputs, credentials_for, inputs_of, opened
 from wadi.cli.show import console, plain, plural, rows_table
 from wadi.cli.status import Status
 from wadi.plan.local import is_of_files
@@ -28,8 +30,11 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi draft http://127.0.0.1:8700/register --row code=MW-0141 name='Ash Spring' --row code=MW-0094 name='Iron Source'
   wadi draft http://127.0.0.1:8700/register --fields A1=code,A3=name,A5=flow
   wadi draft http://127.0.0.1:8700/register --open -o register.toml
+  wadi draft http://127.0.0.1:8700/wells --run -o wells.csv
 """
 _PREVIEW_ROWS = 5
+_LIMITS = (100, "10m")
+"""Pages and time of a first run."""
 _MARK = re.compile(r"[A-Z]{1,2}\d+")
 
 
@@ -49,46 +54,146 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--fields", metavar="MARK=NAME,…", help="of a group these fields alone, with their names: A1=code,A3=name"
     )
     said.add_argument(
+        "--thing",
+        metavar="KIND",
+        help="the usual fields of a page about one thing: Product, Article, Event, Place, Person …",
+    )
+    said.add_argument(
         "--open", action="store_true", help="look at pages that rows lead to as well, and draft their fields"
     )
     parser.add_argument(
-        "-o", "--output", metavar="FILE", help="write the plan to this new file (default: standard output)"
+        "--run",
+        action="store_true",
+        help=f"from the page to a table: run the draft within {_LIMITS[0]} pages and {_LIMITS[1]}; the plan is left beside it",
     )
+    parser.add_argument(
+        "-o", "--output", action="append", default=[], metavar="FILE",
+        help="write the plan to this new file (default: standard output); with --run the table",
+    )  # fmt: skip
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.learn.drafting import Means, draft_page
 
     asked = _asked(args)
-    target = None if args.output in (None, "-") else Path(args.output)
-    if target is not None and target.exists():
-        raise _is_there(args.output)
+    if args.run:
+        check_outputs(args.output)
+    target = _beside(args.output) if args.run else _plan_file(args.output)
     page = opened(args)
+    if _is_led(args, err):
+        asked, target = _led(page, args, asked, target, err)
     carried, credentials = _carried(args)
-    name = target.name if target is not None else "plan.toml"
-    means = Means(name, _address(page, args, target), args.parse, carried=carried, credentials=credentials)
+    means = Means(
+        target.name if target is not None else "plan.toml",
+        _address(page, args, target),
+        args.parse,
+        carried=carried,
+        credentials=credentials,
+        limits=_LIMITS if args.run else None,
+    )
     draft = draft_page(page, asked, means)
     _write(draft.text, target, out)
     if not args.quiet:
-        _tell(draft, target, err)
+        _tell(draft, target, err, is_run=args.run)
+        _say_what_it_is(draft, args, err)
+    if args.run and target is not None:
+        return _run(target, args, out, err)
+    if not args.quiet:
         _show_preview(draft, target, credentials, err)
     return Status.NOT_ALL if draft.unseen else Status.DONE
+
+
+def _plan_file(outputs: Sequence[str]) -> Path | None:
+    """The new file that the plan goes to; None for standard output."""
+    if len(outputs) > 1:
+        raise UsageError(Problem("bad-option", "a plan goes to one file; several -o are for  --run"))
+    target = None if not outputs or outputs[0] == "-" else Path(outputs[0])
+    if target is not None and target.exists():
+        raise _is_there(outputs[0])
+    return target
+
+
+def _beside(outputs: Sequence[str]) -> Path:
+    """The new plan file beside the table: `table.csv` → `table.toml`."""
+    if not outputs or outputs[0] == "-" or "://" in outputs[0]:
+        now = "wadi draft PAGE --run -o table.csv"
+        raise UsageError(Problem("bad-option", "--run wants a file for the table: the plan is left beside it", now=now))
+    target = Path(outputs[0]).with_suffix(".toml")
+    if target.exists():
+        now = (
+            f"wadi run {shlex.quote(str(target))} -o {shlex.quote(outputs[0])}  runs it;  or another name for the table"
+        )
+        raise UsageError(Problem("not-writable", "it is there already", Place(str(target)), now=now))
+    return target
+
+
+def _is_led(args: argparse.Namespace, err: TextIO) -> bool:
+    """Whether questions are asked: at a terminal, where nothing is said of what is wanted."""
+    is_said = args.row or args.group or args.fields or args.thing or args.run or args.quiet
+    return not is_said and sys.stdin.isatty() and err.isatty() and args.page != "-"
+
+
+def _led(
+    page: OpenedPage, args: argparse.Namespace, asked: Asked, target: Path | None, err: TextIO
+) -> tuple[Asked, Path | None]:
+    """What is wanted, by questions."""
+    from wadi.cli.draft_questions import questions
+    from wadi.learn.look import look_at
+
+    def ask(question: str) -> str:
+        err.write(question)
+        err.flush()
+        line = sys.stdin.readline()
+        if not line:
+            raise KeyboardInterrupt
+        return line.rstrip("\n")
+
+    look = look_at(page.document, page.reply)
+    path = urlsplit(page.reply.request.url).path
+    answers = questions(look, path, ask, lambda line: print(line, file=err)) if look.kind.kind != "log-in" else None
+    if answers is None:
+        return asked, target
+    return answers.asked, target or (None if answers.output == "-" else _plan_file([answers.output]))
+
+
+def _run(plan: Path, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    """Run the drafted plan within its limits, write the table, sum up."""
+    from wadi.actions.begin import begin
+    from wadi.cli.run import crawl_and_sum_up
+    from wadi.plan.reader import load_plan
+
+    args.table, args.strict, args.json = None, False, False
+    args.delimiter, args.bom, args.disarm, args.into = ",", False, False, "replace"
+    loaded = load_plan(plan)
+    with begin(loaded, args.runs, reached=args.reached) as begun:
+        status = crawl_and_sum_up(begun, args, out, err, credentials_for(loaded))
+    if not args.quiet:
+        print(f"plan      {plan}: look at it, mend it, and run it again:  wadi run {shlex.quote(str(plan))}", file=err)
+    return status
 
 
 def _asked(args: argparse.Namespace) -> Asked:
     """What the command line says of the page."""
     from wadi.learn.drafting import Asked
+    from wadi.learn.things import things
 
     examples = [_example(pairs) for pairs in args.row]
     fields = dict(_mark_and_name(text) for text in (args.fields or "").split(",") if text.strip())
     group = (args.group or "").upper()
+    if args.thing and args.thing not in things():
+        what = f'--thing: "{shortened(args.thing)}" is no kind that is known'
+        raise UsageError(Problem("bad-option", what, now=f"kinds: {', '.join(things())}"))
+    if args.thing and (examples or fields or group):
+        raise UsageError(
+            Problem("bad-option", "--thing names the fields by itself: without --row, --group and --fields")
+        )
     if examples and (fields or group):
         raise UsageError(Problem("bad-option", "--row names values, --group and --fields name marks: one of both"))
     if group and any(re.sub(r"\d", "", mark) != group for mark in fields):
         raise UsageError(Problem("bad-option", f"--fields names fields of another group than {group}"))
     if args.without and not examples:
         raise UsageError(Problem("bad-option", "--not says what is no row: that needs a --row"))
-    return Asked(examples, tuple(args.without), args.count, group, fields, args.open)
+    return Asked(examples, tuple(args.without), args.count, group, fields, args.open, args.thing or "")
 
 
 def _example(pairs: Sequence[str]) -> dict[str, str]:
@@ -151,14 +256,25 @@ def _write(text: str, target: Path | None, out: TextIO) -> None:
         raise UsageError(Problem("not-writable", f"cannot be written: {error.strerror}", Place(str(target)))) from error
 
 
-def _tell(draft: Draft, target: Path | None, err: TextIO) -> None:
+def _say_what_it_is(draft: Draft, args: argparse.Namespace, err: TextIO) -> None:
+    """The kind of thing that a page is about, where it says so and nobody asked for it."""
+    from wadi.learn.things import kind_of_thing
+
+    if draft.look.document.kind == "html" and draft.look.fields and not (args.thing or args.row):
+        if kind := kind_of_thing(draft.look.document):
+            print(f"the page says that it is about a {kind}: --thing {kind}  drafts its usual fields", file=err)
+
+
+def _tell(draft: Draft, target: Path | None, err: TextIO, *, is_run: bool = False) -> None:
     """How sure what was learned is, what is not on the page, and what comes next."""
     for one in draft.learned:
         other = f"; or {shortened(one.others[0].as_plan(), 60)}" if one.others and one.rating != "sure" else ""
         print(f"{one.guess.name}: {one.rating}, {one.reason}{other}", file=err)
     for name, value in draft.unseen.items():
         print(f'{name}: "{shortened(value, 60)}" is not on this page: the column is left out', file=err)
-    if target is not None:
+    if is_run:
+        print(f"{target}: drafted; it is run within {_LIMITS[0]} pages and {_LIMITS[1]}, as its [limits] say", file=err)
+    elif target is not None:
         print(f"{target}: drafted; next:  wadi preview {shlex.quote(str(target))}", file=err)
 
 

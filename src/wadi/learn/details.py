@@ -52,7 +52,10 @@ def differing_fields(pages: Sequence[Document], known: Sequence[FieldGuess], lan
         values = [_value(guess, page) for page in pages]
         filled = [value for value in values if value]
         is_known = bool(filled) and folded(filled[0]) in taken
-        if filled and len(set(values)) > 1 and not is_known:
+        # A label that stands on one page alone is as a rule a line of prose.
+        is_usual = len(filled) * 2 >= len(pages) or not guess.label
+        differs = len(set(filled)) > 1 or len(filled) == 1
+        if differs and is_usual and not is_known:
             name = f"{guess.name}_of_sheet" if guess.name in names else guess.name
             kept.append(replace(guess, name=name, share=len(filled) / len(pages), samples=tuple(filled[:3])))
     return kept

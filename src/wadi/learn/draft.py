@@ -35,8 +35,9 @@ class Opened:
 @dataclass(frozen=True)
 class Choices:
     """What a draft is made of, from the look at a page. `rows` are None where the page is about one thing; `next` and `total`
-    are what a plan says of them; `next_in_vain` is a way to go on that leads nowhere, with why; `said` is why a thing was
-    chosen, by "rows", "next", "total", "key" or the name of a field."""
+    are what a plan says of them; `beside` are further fields of the rows, which are no columns; `next_in_vain` is a way to go
+    on that leads nowhere, with why; `said` is why a thing was chosen, by "rows", "next", "total", "key" or the name of a
+    field."""
 
     look: Look
     rows: RowsFound | JsonRows | None
@@ -50,6 +51,8 @@ class Choices:
     next_in_vain: tuple[str, str] | None = None
     parse: str | None = None
     carried: str = ""
+    limits: tuple[int, str] | None = None
+    beside: tuple[FieldGuess, ...] = ()
 
     @property
     def kind(self) -> str:
@@ -146,8 +149,16 @@ title = "title"
 
 
 def _manners(chosen: Choices) -> list[str]:
-    """What the page was opened with, and the pause that robots.txt asks for."""
+    """What the page was opened with, limits, and the pause that robots.txt asks for."""
     lines = ["", chosen.carried.strip()] if chosen.carried else []
+    if chosen.limits is not None:
+        pages, time = chosen.limits
+        lines += [
+            "",
+            "[limits]",
+            f"pages = {pages}    # a first run: take these out when the table is as it should be",
+            f'time  = "{time}"',
+        ]
     if chosen.delay_s is not None and "[manners]" not in chosen.carried:
         lines += [
             "",
@@ -166,7 +177,7 @@ def _page_lines(chosen: Choices, table: str) -> list[str]:
     if rows is not None:
         count = rows.rows.count if isinstance(rows, RowsFound) else rows.count
         found.append(("rows", quoted(rows.expression), said.get("rows", f"{count:,} on this page")))
-    found.append(("table", f'"{table}"', _IN_ROWS if rows is None else ""))
+    found.append(("table", f'"{table}"', said.get("table", _IN_ROWS if rows is None else "")))
     found += [(key, plan, said.get(key, "")) for key, plan in (("total", chosen.total), ("next", chosen.next)) if plan]
     width = max(len(key) for key, _, _ in found)
     return _commented([(f"{key:<{width}} = {value}", why) for key, value, why in found])

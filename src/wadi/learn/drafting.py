@@ -11,6 +11,8 @@ import contextlib
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from wadi.actions.open_page import OpenedPage, open_page, robots_verdict
 from wadi.actions.setup import Credentials
@@ -18,6 +20,7 @@ from wadi.actions.site import Site
 from wadi.learn.details import MOST_PAGES, differing_fields, link_of_rows
 from wadi.learn.draft import Choices, Opened, behind_login, best_guess, choices, key_of, plan_text, plans_of
 from wadi.learn.field_guess import FieldGuess
+from wadi.learn.fields import field_candidates
 from wadi.learn.learned import learn
 from wadi.learn.learned_fields import LearnedField
 from wadi.learn.learned_json import learn_json, value_in_data
@@ -25,13 +28,18 @@ from wadi.learn.learned_rows import Example
 from wadi.learn.look import Look, RowsFound, language_of_page, look_at
 from wadi.learn.next_page import NextPage, next_page
 from wadi.learn.sources import ASKED_FOR
+from wadi.learn.things import thing_of
 from wadi.page.document import NotADocument, read_document
 from wadi.page.structured import structured
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.problems import Place, Problem, UsageError, WadiError, listed, shortened
 from wadi.store.page_cache import PageCache, cache_folder
+from wadi.store.whole_files import replaced
 from wadi.urls import NotAUrl, resolve, without_secret
 from wadi.web.messages import FetchFailed, Reply, Request
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 _CURSOR_NAMES = ("cursor", "after", "pageToken", "page_token", "token", "next", "continuation")
 _SENT = re.compile(r'(next = )?(\{ send = \{ )([\w"-]+)( = "\$)')
@@ -50,6 +58,7 @@ class Asked:
     group: str = ""
     fields: Mapping[str, str] = field(default_factory=dict)
     open: bool = False
+    thing: str = ""
 
 
 @dataclass(frozen=True)
@@ -67,6 +76,24 @@ class Draft:
         """The plan, as it is read from a file of this name."""
         return parse_plan(self.text, name)
 
+    def preview(self, rows: int = 10) -> pd.DataFrame:
+        """The first rows of the plan's main table, from a rehearsal on a few pages (kept for the day). Raises CrawlError."""
+        from wadi.actions.preview import rehearse
+        from wadi.table.frame import frame
+
+        table = rehearse(self.loaded(), rows=rows).tables[0]
+        return frame(table.columns, table.rows)
+
+    def save(self, path: str | Path) -> LoadedPlan:
+        """Write the plan to a new file; gives it as it is read from there. Raises UsageError."""
+        target = Path(path)
+        if target.exists():
+            raise UsageError(
+                Problem("not-writable", "it is there already", Place(str(path)), now="another name for the draft")
+            )
+        replaced(target, self.text.encode())
+        return self.loaded(str(target))
+
 
 @dataclass(frozen=True)
 class Means:
@@ -80,6 +107,7 @@ class Means:
     carried: str = ""
     credentials: Credentials | None = None
     look_on: bool = True
+    limits: tuple[int, str] | None = None
 
 
 def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None = None) -> Draft:
@@ -87,15 +115,20 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
     page."""
     asked, means = asked or Asked(), means or Means()
     look = look_at(page.document, page.reply)
-    is_said = bool(asked.examples or asked.group or asked.fields)
+    is_said = bool(asked.examples or asked.group or asked.fields or asked.thing)
     if look.kind.kind == "log-in" and not is_said and page.from_web:
         return Draft(behind_login(means.name, means.address or page.reply.request.url), look)
     if page.from_web and means.look_on and (behind := _data_behind(look, means)) is not None:
         page, look = behind
         means = replace(means, address=page.reply.request.url)
     chosen, learned, unseen = _chosen(look, asked)
-    chosen = replace(chosen, parse=means.parse, carried=means.carried, delay_s=_delay_of(page, means))
-    if (link := link_of_rows(look, chosen.fields)) is not None and chosen.rows is not None:
+    chosen = replace(
+        chosen, parse=means.parse, carried=means.carried, limits=means.limits, delay_s=_delay_of(page, means)
+    )
+    if asked.open and isinstance(chosen.rows, RowsFound) and not chosen.beside:
+        chosen = replace(chosen, beside=tuple(_all_fields(look, chosen.rows)))
+    link = link_of_rows(look, [*chosen.fields, *chosen.beside])
+    if link is not None and chosen.rows is not None:
         chosen = replace(chosen, opened=Opened(link, example=_address_of(look, link)))
     seen = None
     if page.from_web and means.look_on:
@@ -110,9 +143,17 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
 # -- what is chosen
 
 
+def _all_fields(look: Look, rows: RowsFound) -> list[FieldGuess]:
+    """The fields of rows that nobody asked for, among them links."""
+    language = language_of_page(look.document, look.reply)
+    return field_candidates(look.document, rows.rows.rows, language, rows.rows.behind)
+
+
 def _chosen(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...], Mapping[str, str]]:
     if asked.group or asked.fields:
         return _by_marks(look, asked), (), {}
+    if asked.thing:
+        return _about(look, asked.thing), (), {}
     if asked.examples:
         return _from_examples(look, asked)
     guess = best_guess(look)
@@ -143,9 +184,27 @@ def _by_marks(look: Look, asked: Asked) -> Choices:
     if unknown := [name for name in asked.fields if name not in known]:
         what = f"there is no field {unknown[0]} in group {mark}"
         raise UsageError(Problem("unknown-mark", what, _place(look), now=f"its fields: {listed(known)}"))
-    return choices(
-        look, group.rows, [replace(known[own], name=name or known[own].name) for own, name in asked.fields.items()]
+    wanted = [replace(known[own], name=name or known[own].name) for own, name in asked.fields.items()]
+    return replace(choices(look, group.rows, wanted), beside=tuple(group.fields))
+
+
+def _about(look: Look, kind: str) -> Choices:
+    """The usual fields of a kind of thing, with where each comes from."""
+    if look.document.kind != "html":
+        raise UsageError(
+            Problem(
+                "bad-option", f"--thing {kind} looks at a page of HTML, and this is {look.document.kind}", _place(look)
+            )
+        )
+    found = thing_of(look.document, kind, language_of_page(look.document, look.reply))
+    if not found.fields:
+        what = f"none of the {found.usual} usual fields of {kind} is on this page"
+        raise UsageError(Problem("nothing-to-draft", what, _place(look), now="wadi inspect  shows what there is"))
+    said = {guess.name: where for guess, where in found.fields}
+    said["table"] = (
+        f"{kind}: {len(found.fields)} of {found.usual} usual fields; not found: {', '.join(found.missing) or 'none'}"
     )
+    return replace(choices(look, None, [guess for guess, _ in found.fields]), said=said)
 
 
 def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...], Mapping[str, str]]:
