@@ -260,9 +260,11 @@ def _say_what_it_is(draft: Draft, args: argparse.Namespace, err: TextIO) -> None
     """The kind of thing that a page is about, where it says so and nobody asked for it."""
     from wadi.learn.things import kind_of_thing
 
-    if draft.look.document.kind == "html" and draft.look.fields and not (args.thing or args.row):
-        if kind := kind_of_thing(draft.look.document):
-            print(f"the page says that it is about a {kind}: --thing {kind}  drafts its usual fields", file=err)
+    document = draft.look.document
+    is_asked = bool(args.thing or args.row)
+    kind = kind_of_thing(document) if document.kind == "html" and draft.look.fields and not is_asked else ""
+    if kind:
+        print(f"the page says that it is about a {kind}: --thing {kind}  drafts its usual fields", file=err)
 
 
 def _tell(draft: Draft, target: Path | None, err: TextIO, *, is_run: bool = False) -> None:

@@ -353,6 +353,8 @@ def _stated(document: Document, rows: set[Element]) -> Iterator[Paging]:
         if re.match(r"\s*(?:page|seite|página|pagina|sida|стр)", text, re.IGNORECASE):
             continue
         expression, _ = expression_for(document, [element], [])
+        if expression is None or number < len(rows):
+            continue
         pattern = r"of ([\d., ]+)" if found["of"] else r"([\d., ]+)"
         yield Paging("stated total", expression or "", f"{number} in {text!r}",
                      f"total = {{ at = {quoted(expression or '')}, find = '{pattern}', locale = \"en\" }}")  # fmt: skip

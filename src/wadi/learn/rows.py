@@ -19,6 +19,7 @@ from itertools import islice
 
 from wadi.learn.class_names import names
 from wadi.learn.selectors import expression_for
+from wadi.learn.surroundings import is_called_navigation
 from wadi.learn.tables import is_heading
 from wadi.page.document import Document
 from wadi.page.nodes import (
@@ -50,10 +51,6 @@ _ODD = 0.6
 _LEAST_OF_BEST = 0.03
 _SHARED_TOKEN = 0.75
 _NO_ROWS = frozenset("option br hr col td th dt dd source track script style link meta param area label input".split())
-_NAVIGATION = re.compile(
-    r"\b(?:nav|navbar|menu|menubar|pager|pages|paging|pagination|breadcrumbs?|crumbs|foot|footer|side|sidebar|aside|facets?"
-    r"|filters?|tags?|tagcloud|toolbar|tabs?|social|share|skip|toc|langs?|languages?|related)\b"
-)
 _NAVIGATION_TAGS = frozenset({"nav", "footer", "aside", "menu", "select", "form"})
 
 
@@ -388,14 +385,9 @@ def _surroundings(elements: Sequence[Element]) -> float:
     first = elements[0]
     factor = 1.0
     for element in [first, *ancestors(first)]:
-        words = re.sub(
-            r"[_\-]",
-            " ",
-            f"{element.attr('class') or ''} {element.attr('id') or ''} {element.attr('role') or ''}".lower(),
-        )
-        if element.tag in _NAVIGATION_TAGS or "navigation" in words:
+        if element.tag in _NAVIGATION_TAGS or element.attr("role") == "navigation":
             factor = min(factor, 0.25)
-        elif _NAVIGATION.search(words):
+        elif is_called_navigation(element):
             factor = min(factor, 0.4)
     if all(_is_bare_link(element) for element in elements[:20]):
         factor *= 0.5

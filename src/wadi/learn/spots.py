@@ -30,9 +30,8 @@ _MARKS = (
     "data-test",
     "data-field",
     "data-label",
-    "type",
-    "name",
 )
+_CONTROLS = frozenset({"input", "select", "textarea", "button", "meta"})
 _SAYING = ("href", "src", "datetime", "content")
 WORDY = ("alt", "title", "aria-label")
 _LONGEST_VALUE = 80
@@ -123,7 +122,8 @@ def _step(element: Element) -> str:
     token = next(iter(names(element)), "") or next(
         (t for t in (element.attr("class") or "").split() if worth(t) is Worth.MADE or not re.search(r"\d", t)), ""
     )
-    return f"{tag}.{token}|{'|'.join(element.attr(name) or '' for name in _MARKS)}"
+    marks = (*_MARKS, "type", "name") if tag in _CONTROLS else _MARKS
+    return f"{tag}.{token}|{'|'.join(element.attr(name) or '' for name in marks)}"
 
 
 def _holds(element: Element) -> bool:

@@ -9,8 +9,13 @@ from wadi.page.nodes import Element, ancestors, elements, first
 
 _ASIDE_TAGS = frozenset({"nav", "footer", "aside"})
 _ASIDE_ROLES = frozenset({"navigation", "contentinfo", "complementary", "banner", "search"})
-_ASIDE = re.compile(
-    r"\b(?:nav|navbar|navigation|menu|footer|foot|sidebar|side|breadcrumbs?|crumbs|pager|pagination|pages|facets?|social|share)\b"
+_PART = r"(?:(?!not-|no-|has-|with-)[a-z]+-)?(?:{})(?:-[a-z]+)?"
+_ASIDE_WORDS = "nav|navbar|navigation|menu|footer|foot|sidebar|side|breadcrumbs?|crumbs|pager|pagination|pages|facets?|social|share"
+_ASIDE = re.compile(_PART.format(_ASIDE_WORDS))
+_NAVIGATING = re.compile(
+    _PART.format(
+        f"{_ASIDE_WORDS}|menubar|paging|aside|filters?|tags?|tagcloud|toolbar|tabs?|related|skip|toc|langs?|languages?"
+    )
 )
 _MAIN = re.compile(r"main|content|main-?content|page-?content|article")
 _LEAST_OF_TEXT = 0.2
@@ -24,8 +29,18 @@ def is_aside(element: Element) -> bool:
 def _says_aside(element: Element) -> bool:
     if element.tag in _ASIDE_TAGS or element.attr("role") in _ASIDE_ROLES:
         return True
-    words = f"{element.attr('class') or ''} {element.attr('id') or ''}".replace("_", " ").lower()
-    return element.tag not in ("body", "html") and bool(_ASIDE.search(words)) and "main" not in words.split()
+    words = _words(element)
+    return element.tag not in ("body", "html") and "main" not in words and any(map(_ASIDE.fullmatch, words))
+
+
+def is_called_navigation(element: Element) -> bool:
+    """Whether an element is called as what leads elsewhere: menus, tags, filters, footers, by class, id or role."""
+    return any(map(_NAVIGATING.fullmatch, _words(element)))
+
+
+def _words(element: Element) -> list[str]:
+    said = (element.attr(name) or "" for name in ("class", "id", "role"))
+    return " ".join(said).replace("_", "-").lower().split()
 
 
 def main_part(document: Document) -> Element:
