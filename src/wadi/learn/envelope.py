@@ -19,7 +19,7 @@ from wadi.page.jsonpath import Step, pointed
 _DEEPEST = 5
 Role = Literal["next URL", "cursor", "next page", "page", "pages", "size", "offset", "total", "more", "no more"]
 _WORDS = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
-_OWN_PAGE = re.compile(r"_?(?:page|p|pg|page_?n(?:o|r|um|umber)|current_?page|seite|pagina)", re.IGNORECASE)
+OWN_PAGE = re.compile(r"_?(?:page|p|pg|page_?n(?:o|r|um|umber)|current_?page|seite|pagina)", re.IGNORECASE)
 _OWN_CURSOR = re.compile(
     r"_?(?:.*cursor|after|since|start_?after|.*token|continuation|scroll_?id|marker|bookmark)", re.IGNORECASE
 )
@@ -154,7 +154,7 @@ def _going_on(signs: list[Sign], asked: Mapping[str, str], rows: int) -> Sign | 
 
 def _page_name(asked: Mapping[str, str], number: int | None) -> str:
     """The parameter of the address that holds the page's number: by its value and its name, by its name, or "page"."""
-    named = [name for name in asked if _OWN_PAGE.fullmatch(name)]
+    named = [name for name in asked if OWN_PAGE.fullmatch(name)]
     fitting = [name for name in named if asked[name] == str(number)]
     by_value = [name for name in asked if number is not None and asked[name] == str(number) and number > 1]
     return next(iter([*fitting, *named, *by_value]), "page")

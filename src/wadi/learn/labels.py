@@ -16,6 +16,8 @@ _LINE = re.compile(r"([^\W\d][^:：\n<>]{0,29}?)\s*(?::\s+|：\s*)\S[^\n]*")
 _ENDS = (":", "：")
 _MOST_LETTERS, _MOST_WORDS, _MOST_LABELS = 40, 4, 30
 _LEAST_ROWS, _LEAST_SHARE, _LEAST_SHARE_OF_LINES = 2, 0.1, 0.3
+_MOST_NODES, _MOST_OF_ROW = 3000, 600
+"""So many elements of a row or a page are looked at."""
 _ELSEWHERE = frozenset({"nav", "footer", "form", "aside", "script", "style", "select", "noscript", "template"})
 
 
@@ -47,7 +49,7 @@ def labels_of_rows(rows: Sequence[Element], *, every: bool = False) -> Labels:
     unless `every` label is asked for."""
     counts: Counter[tuple[str, bool]] = Counter()
     for row in rows:
-        counts.update(list(dict.fromkeys(_labels_in(row))))
+        counts.update(list(dict.fromkeys(_labels_in(row, most=_MOST_OF_ROW))))
     least = {True: _LEAST_SHARE_OF_LINES * len(rows), False: _LEAST_SHARE * len(rows)}
     usual = [label for (label, is_line), n in counts.items() if n >= max(_LEAST_ROWS, least[is_line])]
     known = [LabelsIn(row) for row in rows]
@@ -102,13 +104,18 @@ def _labels(scopes: Sequence[LabelsIn], names: Sequence[str]) -> Labels:
     return found
 
 
-def _labels_in(scope: Element, *, forms: bool = False) -> Iterator[tuple[str, bool]]:
+def _labels_in(scope: Element, *, forms: bool = False, most: int = _MOST_NODES) -> Iterator[tuple[str, bool]]:
     """The labels in a row or on a page, and whether each stands in one line with its value; those of `forms` where they are
     wanted."""
     stack: list[Element] = [scope]
     of_terms: set[Element] = set()
-    while stack:
+    by_turns: set[Element] = set()
+    left = most
+    while stack and left:
         element = stack.pop()
+        left -= 1
+        if are_by_turns(inner := children(element)):
+            by_turns.update(inner[0::2])
         is_elsewhere = element.tag in _ELSEWHERE and not (forms and element.tag == "form")
         if element != scope and (is_elsewhere or is_hidden(element)):
             continue
@@ -117,19 +124,19 @@ def _labels_in(scope: Element, *, forms: bool = False) -> Iterator[tuple[str, bo
         if element.tag == "dt" and parent(element) in of_terms:  # a list of terms alone has no labels
             stack += reversed(children(element))
             continue
-        if (label := _own_label(element, scope)) is not None:
+        if (label := _own_label(element, scope, is_by_turns=element in by_turns)) is not None:
             yield label, False
         elif (leading_text(element).strip() or not has_children(element)) and not is_long(element):
             yield from ((label, True) for line in text_of(element).split("\n") if (label := _label_of(line)))
         stack += reversed(children(element))
 
 
-def _own_label(element: Element, scope: Element) -> str | None:
+def _own_label(element: Element, scope: Element, *, is_by_turns: bool = False) -> str | None:
     """The label that an element is: a term, the head of a row that has one value, a text that ends with a colon."""
     row = parent(element)
     is_head = element.tag == "th" and row is not None and row != scope and is_pair(row)
     is_said = element.tag in ("dt", "label") or is_head or leading_text(element).rstrip().endswith(_ENDS)
-    if not is_said and (element == scope or not (_is_first_of_pair(element) or _is_by_turns(element))):
+    if not is_said and (element == scope or not (is_by_turns or _is_first_of_pair(element))):
         return None
     if element == scope or len(children(element)) > 2:
         return None
@@ -150,20 +157,11 @@ def _is_first_of_pair(element: Element) -> bool:
     return shape[0] != shape[1] and alike > 0 and not any(c.isdigit() for c in text_of(element))
 
 
-def _is_by_turns(element: Element) -> bool:
-    """Whether siblings without children take turns, one of a class before one of another, and the element is of the first
-    sort."""
-    after = next(following(element), None)
-    if after is None or has_children(element) or element.tag in _ELSEWHERE or after.tag != element.tag:
-        return False
-    around = parent(element)
-    row = children(around) if around is not None else []
-    return are_by_turns(row) and element in row[0::2]
-
-
 def are_by_turns(members: Sequence[Element]) -> bool:
     """Whether siblings without children are labels and values by turns: all labels have one class, and no value has it."""
     if len(members) < 4 or len(members) % 2 or len(members) > _MOST_LABELS * 2 or any(map(has_children, members)):
+        return False
+    if _marks(members[:1]) == _marks(members[1:2]):
         return False
     marks = _marks(members)
     labels = [text_of(member) for member in members[0::2]]

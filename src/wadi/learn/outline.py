@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wadi.clean.numbers import PlainNumber
@@ -91,6 +91,7 @@ def json_rows(data: Any, most: int = 6) -> list[JsonRows]:
     """Lists and objects of alike members, the likeliest rows first."""
     lists = _lists(data, (), 0)
     found = [rows for path, members, keys in lists if (rows := _as_rows(path, members, keys)) is not None]
+    found = [_named_by_columns(data, rows) for rows in found]
     return sorted(found, key=lambda rows: rows.score, reverse=True)[:most]
 
 
@@ -112,6 +113,33 @@ def _lists(value: Any, path: tuple[Step, ...], depth: int) -> Iterator[tuple[str
         else:
             for key, inner in value.items():
                 yield from _lists(inner, (*path, key), depth + 1)
+
+
+def _named_by_columns(data: Any, rows: JsonRows) -> JsonRows:
+    """Rows that are lists with the names that stand beside them: a list of as many texts, or of objects with a name, in an
+    object around them (`columns` beside `rows`)."""
+    width = len(rows.fields)
+    if not all(re.fullmatch(r"\$\[\d+\]", guess.expression) for guess in rows.fields) or "[*]" not in rows.expression:
+        return rows
+    holder = rows.expression.removesuffix("[*]").rpartition(".")[0] or "$"
+    around = [node.value for node in compile_path(holder)(data)] if rows.expression != "$[*]" else []
+    for value in (inner for one in around if isinstance(one, dict) for inner in one.values()):
+        if (
+            isinstance(value, list)
+            and len(value) == width
+            and (names := [_column_name(member) for member in value])
+            and all(names)
+        ):
+            named = [replace(guess, name=name) for guess, name in zip(rows.fields, names, strict=True)]
+            return replace(rows, fields=tuple(named_apart(named)))
+    return rows
+
+
+def _column_name(member: Any) -> str:
+    """The name that a member of a list of columns is or has."""
+    if isinstance(member, dict):
+        member = next((member[key] for key in ("name", "title", "label", "field", "id") if key in member), None)
+    return member if isinstance(member, str) and 0 < len(member) < 60 else ""
 
 
 def _as_rows(path: str, members: list[Any], keys: list[str]) -> JsonRows | None:

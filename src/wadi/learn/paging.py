@@ -13,7 +13,7 @@ from wadi.clean.numbers import integer_reader
 from wadi.clean.text import tidied
 from wadi.crawl.paging import header_next
 from wadi.learn.class_names import PLAIN_NAME, tokens
-from wadi.learn.envelope import envelope_of
+from wadi.learn.envelope import OWN_PAGE, envelope_of
 from wadi.learn.outline import json_rows
 from wadi.learn.selectors import expression_for
 from wadi.learn.toml_text import quoted
@@ -89,6 +89,7 @@ def paging_of(document: Document, reply: Reply | None = None, rows: Collection[E
         *_next_links(document),
         *_page_numbers(document),
         *_buttons(document),
+        *_in_the_address(reply),
         *_totals(document, rows),
     ]
 
@@ -309,6 +310,15 @@ def _counting(addresses: list[str]) -> str:
         if len({query.get(name) for query in queries}) > 1:
             return name
     return _PATH if len({urlsplit(address).path for address in addresses}) > 1 else ""
+
+
+def _in_the_address(reply: Reply | None) -> Iterator[Paging]:
+    """A page number in the address that was asked for: it may count, though nothing on the page says so."""
+    for name, value in parse_qsl(urlsplit(reply.request.url).query) if reply is not None else ():
+        if OWN_PAGE.fullmatch(name) and value.isdecimal() and int(value) <= _FIRST_PAGES:
+            first = f", first = {value}" if value != "1" else ""
+            plan = f"next = {{ count = {{ parameter = {quoted(name)}{first} }} }}"
+            yield Paging("address", "", f"{name}={value} in the address may count pages", plan)
 
 
 def _words(counting: str) -> str:

@@ -42,7 +42,7 @@ from wadi.plan.model import MISSING_TEXTS
 _LEAST_ROWS = 2
 _ROWS_RANKED = 40
 _ROWS_READ = 2000
-_MOST_PATHS, _MOST_NODES, _MOST_SETS = 150, 1500, 800
+_MOST_PATHS, _MOST_NODES, _MOST_SETS = 150, 600, 400
 _LEAST_TERMS, _LONG_DEFINITION = 4, 30
 _NO_PARTS = frozenset("table section article form nav main footer ul ol".split())
 _IN_TURN, _MOST_BEHIND, _MOST_INSIDE = 0.85, 3, 30

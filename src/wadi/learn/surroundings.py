@@ -10,7 +10,10 @@ from wadi.page.nodes import Element, ancestors, elements, first
 _ASIDE_TAGS = frozenset({"nav", "footer", "aside"})
 _ASIDE_ROLES = frozenset({"navigation", "contentinfo", "complementary", "banner", "search"})
 _PART = r"(?:(?!not-|no-|has-|with-)[a-z]+-)?(?:{})(?:-[a-z]+)?"
-_ASIDE_WORDS = "nav|navbar|navigation|menu|footer|foot|sidebar|side|breadcrumbs?|crumbs|pager|pagination|pages|facets?|social|share"
+_ASIDE_WORDS = (
+    "nav|navbar|navigation|menu|footer|foot|sidebar|side|breadcrumbs?|crumbs|pager|pagination"
+    "|pages|facets?|social|share"
+)
 _ASIDE = re.compile(_PART.format(_ASIDE_WORDS))
 _NAVIGATING = re.compile(
     _PART.format(
