@@ -153,14 +153,15 @@ def _group_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, l
 
 def _rows_head(candidate: RowsFound | JsonRows) -> list[Any]:
     """What picks the rows, how many there are, and of HTML what the first one says."""
-    from wadi.learn.fields import ROWS_READ
+    from wadi.learn.fields import rows_read
     from wadi.learn.look import RowsFound
     from wadi.page.nodes import pieces_of_text
 
     if not isinstance(candidate, RowsFound):
         return [plain(f"{candidate.expression}    {plural(candidate.count, 'row')}", "bold")]
     odd = f", {candidate.rows.left_out} left out that are no rows like these" if candidate.rows.left_out else ""
-    odd += f"; fields and shares are those of the first {ROWS_READ}" if candidate.rows.count > ROWS_READ else ""
+    read = len(rows_read(candidate.rows.rows))
+    odd += f"; fields and shares are those of the first {read}" if candidate.rows.count > read else ""
     pieces = (" ".join(text.split()) for text in pieces_of_text(candidate.rows.rows[0]))
     sample = shortened(" · ".join(piece for piece in pieces if piece), 88)
     return [plain(f"{candidate.expression}    {plural(candidate.rows.count, 'row')}{odd}", "bold"), f"first: {sample}"]

@@ -13,12 +13,11 @@ from wadi.learn.spots import WORDY, Spot, has_words, spots_of
 from wadi.learn.types import STRING, guessed_type
 from wadi.learn.ways import Way, heading_of, leads_to, ways_to
 from wadi.page.document import Document
-from wadi.page.nodes import Element, children
+from wadi.page.nodes import Element, children, elements
 from wadi.page.text import direct_text_of, text_of
 from wadi.plan.model import MISSING_TEXTS
 
-ROWS_READ = 60
-"""Fields are looked for in so many rows; shares are shares of these."""
+_MOST_ROWS, _FEWEST_ROWS, _MOST_ELEMENTS = 60, 8, 15_000
 _MOST_FIELDS = 40
 _LEAST_SHARE = 0.1
 _AGREEMENT = 0.95
@@ -37,6 +36,18 @@ class Reading:
     take: str = ""
 
 
+def rows_read(rows: Sequence[Element]) -> list[Element]:
+    """The rows in which fields are looked for, of whose number shares are: the first 60, and of large ones fewer."""
+    read: list[Element] = []
+    held = 0
+    for row in rows[:_MOST_ROWS]:
+        held += sum(1 for _ in elements(row))
+        if len(read) >= _FEWEST_ROWS and held > _MOST_ELEMENTS:
+            break
+        read.append(row)
+    return read
+
+
 def field_candidates(
     document: Document,
     rows: Sequence[Element],
@@ -45,7 +56,7 @@ def field_candidates(
 ) -> list[FieldGuess]:
     """The fields that the first rows have, in the order in which they stand; at most 40. `language` is the
     page's, `behind` what stands behind a row and belongs to it."""
-    read = list(rows[:ROWS_READ])
+    read = rows_read(rows)
     found: list[FieldGuess] = []
     seen: set[tuple[str, ...]] = set()
     for name in _row_attributes(read):

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from wadi.learn.fields import ROWS_READ
+from wadi.learn.fields import rows_read
 from wadi.learn.learned_fields import LearnedField, Scopes, learned_field, wanted_in
 from wadi.learn.learned_rows import Example, Fit, Seen, learned_rows
 from wadi.learn.rows import RowsGuess
@@ -69,7 +69,7 @@ def row_scopes(
     forbidden: frozenset[str] = frozenset(),
 ) -> Scopes:
     """The rows on which ways are tried: the first, and those of the examples."""
-    first = list(rows.rows[:ROWS_READ])
+    first = rows_read(rows.rows)
     elements = [*first, *(row for row in its_rows if row is not None and row not in first)]
     return Scopes(elements, [document] * len(elements), rows.behind, language, forbidden)
 
