@@ -21,9 +21,12 @@ from wadi.urls import without_secret
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from rich.console import RenderableType
+
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.setup import Credentials
     from wadi.learn.drafting import Asked, Draft
+    from wadi.learn.learned_fields import LearnedField
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi draft http://127.0.0.1:8700/register -o register.toml
@@ -269,15 +272,33 @@ def _say_what_it_is(draft: Draft, args: argparse.Namespace, err: TextIO) -> None
 
 def _tell(draft: Draft, target: Path | None, err: TextIO, *, is_run: bool = False) -> None:
     """How sure what was learned is, what is not on the page, and what comes next."""
-    for one in draft.learned:
-        other = f"; or {shortened(one.others[0].as_plan(), 60)}" if one.others and one.rating != "sure" else ""
-        print(f"{one.guess.name}: {one.rating}, {one.reason}{other}", file=err)
+    if draft.learned:
+        shown_on = console(err)
+        shown_on.print(_learned_table(draft.learned, shown_on.width))
     for name, value in draft.unseen.items():
         print(f'{name}: "{shortened(value, 60)}" is not on this page: the column is left out', file=err)
     if is_run:
         print(f"{target}: drafted; it is run within {_LIMITS[0]} pages and {_LIMITS[1]}, as its [limits] say", file=err)
     elif target is not None:
         print(f"{target}: drafted; next:  wadi preview {shlex.quote(str(target))}", file=err)
+
+
+def _learned_table(learned: Sequence[LearnedField], width: int) -> RenderableType:
+    """Each field with how sure it is, in how many rows, by what, and what else it may be."""
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
+    for heading, right in (("column", False), ("how sure", False), ("rows", True), ("found", False), ("or", False)):
+        table.add_column(heading, no_wrap=True, justify="right" if right else "left")
+    left = max(len(one.guess.name) for one in learned) + max(len(one.reason) for one in learned)
+    for one in learned:
+        other = one.others[0].as_plan() if one.others and one.rating != "sure" else ""
+        style = "" if one.rating == "sure" else "yellow"
+        cells = (one.guess.name, one.rating, f"{one.filled} of {one.rows}", one.reason)
+        table.add_row(
+            *(plain(cell, style) for cell in cells), plain(shortened(other, max(12, width - left - 30)), "dim")
+        )
+    return table
 
 
 def _show_preview(draft: Draft, target: Path | None, credentials: Credentials | None, err: TextIO) -> None:

@@ -13,6 +13,10 @@ from wadi.cli.status import Status
 from wadi.problems import Place, Problem, UsageError, shortened
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rich.console import RenderableType
+
     from wadi.learn.mend import Change, Mending
     from wadi.plan.reader import LoadedPlan
 
@@ -79,28 +83,45 @@ def _show(found: Mending, loaded: LoadedPlan, folder: Path, args: argparse.Names
     if args.quiet:
         return
     shown_on = console(err)
-    records = f"{found.records} records of {folder} are on it" if found.records else f"compared with {folder}"
+    records = f"{found.records} records of {folder} are on the first" if found.records else f"compared with {folder}"
     shown_on.print(plain(f"\nread today: {plural(len(found.pages), 'page')}; {records}", "bold"))
+    if found.changes:
+        shown_on.print(_evidence(found.changes))
     for change in found.changes:
-        shown_on.print(plain(_line(change), "" if change.rating == "sure" else "yellow"))
         for last, today in change.differing[:2]:
-            shown_on.print(plain(f"      last {shortened(str(last), 40)}, today {shortened(str(today), 40)}", "dim"))
+            line = f"  {_where(change)}: {shortened(str(last), 40)} in the last run, {shortened(str(today), 40)} today"
+            shown_on.print(plain(line, "dim"))
     for what, why in found.unmended:
         shown_on.print(plain(f"  {what}: not mended: {why}", "red"))
     if found.changes and not args.write:
         shown_on.print(plain(f"nothing is changed yet; --write puts this into {args.plan}"))
 
 
-def _line(change: Change) -> str:
-    """A change in one line: where, how sure, the shares, why."""
-    where = ".".join(change.path[1:]).replace(".fields.", ": ")
-    parts = [f"  {where}: {change.rating}"]
-    if change.compared:
-        parts.append(f"{change.equal} of {change.compared} values are those of the last run")
-    if change.before is not None and change.after is not None:
+def _evidence(changes: Sequence[Change]) -> RenderableType:
+    """What speaks for each change: how sure it is, how many values are those of the last run, and the share of rows that had the
+    column then, have it now, and have it mended."""
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
+    widest = max(len(_where(change)) for change in changes) + 2
+    table.add_column("  change", no_wrap=True, min_width=widest)
+    table.add_column("how sure", no_wrap=True, min_width=8)
+    for heading in ("same", "then", "now", "mended"):
+        table.add_column(heading, no_wrap=True, justify="right", min_width=6)
+    table.add_column("why", no_wrap=True)
+    for change in changes:
+        style = "" if change.rating == "sure" else "yellow"
+        same = f"{change.equal} of {change.compared}" if change.compared else ""
         shares = (change.before, change.now or 0.0, change.after)
-        parts.append("filled {} → {} → {}".format(*(percent(round(share * 100), 100) for share in shares)))
-    return ", ".join([*parts, change.why])
+        is_known = change.before is not None and change.after is not None
+        filled = [percent(round((share or 0) * 1000), 1000) if is_known else "" for share in shares]
+        cells = (f"  {_where(change)}", change.rating, same, *filled, change.why)
+        table.add_row(*(plain(cell, style) for cell in cells))
+    return table
+
+
+def _where(change: Change) -> str:
+    return ".".join(change.path[1:]).replace(".fields.", ": ")
 
 
 def _as_dict(found: Mending) -> dict[str, Any]:

@@ -238,8 +238,7 @@ def _with_reasons(chosen: Choices, fields: Sequence[LearnedField]) -> Choices:
     """The choices with a word on each field: how sure it is, why, and the next best way to say it."""
     said = {}
     for one in fields:
-        other = f"; or {one.others[0].as_plan()}" if one.others and one.rating != "sure" else ""
-        said[one.guess.name] = f"{one.rating}: {one.reason}{other}"
+        said[one.guess.name] = f"{one.rating}: {one.reason}"
     return replace(chosen, said={**chosen.said, **said})
 
 

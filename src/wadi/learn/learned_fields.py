@@ -33,18 +33,20 @@ _UNSURE_COST, _GUESS_COST = 1.8, 3.0
 
 @dataclass(frozen=True, slots=True)
 class LearnedField:
-    """A field with how sure it is and why, and the next best ways to say it. `rival` is one that gives the examples, too, and
-    differs elsewhere."""
+    """A field with how sure it is, by what it is found (`why`), and the next best ways to say it. `rival` is one that gives the
+    examples, too, and differs elsewhere; `filled` of `rows` rows have the field."""
 
     guess: FieldGuess
     rating: Rating
     why: str
     others: tuple[FieldGuess, ...] = ()
     rival: str = ""
+    filled: int = 0
+    rows: int = 0
 
     @property
     def reason(self) -> str:
-        """Why it was chosen, and what might be meant in its place."""
+        """By what it is found, and what might be meant in its place."""
         return f"{self.why}; {self.rival} gives the examples, too, and differs elsewhere" if self.rival else self.why
 
 
@@ -256,11 +258,11 @@ def _rated(name: str, ranked: Sequence[_Candidate], examples: int, language: str
     )
     guess = _guess(best, name, language)
     further = tuple(_guess(one, name, language) for one in islice(others.values(), 2))
-    rating, why = _how_sure(best, examples)
-    if rival is not None:
-        said = rival.way.expression or rival.way.label or rival.way.under
-        return LearnedField(guess, "a guess", why, further, said)
-    return LearnedField(guess, rating, why, further)
+    why = f"by {best.way.by}" + (", a part of the text" if best.find else "")
+    said = (rival.way.expression or rival.way.label or rival.way.under) if rival is not None else ""
+    texts = best.reading.texts
+    filled = sum(text not in MISSING_TEXTS for text in texts)
+    return LearnedField(guess, "a guess" if said else _how_sure(best, examples), why, further, said, filled, len(texts))
 
 
 def _guess(one: _Candidate, name: str, language: str) -> FieldGuess:
@@ -271,10 +273,7 @@ def _guess(one: _Candidate, name: str, language: str) -> FieldGuess:
     return guess
 
 
-def _how_sure(best: _Candidate, examples: int) -> tuple[Rating, str]:
-    by = f"by {best.way.by}" + (", a part of the text" if best.find else "")
-    filled = sum(text not in MISSING_TEXTS for text in best.reading.texts)
-    why = f"{by}; in {filled} of {len(best.reading.texts)} rows"
+def _how_sure(best: _Candidate, examples: int) -> Rating:
     if best.cost < _UNSURE_COST and examples > 1:
-        return "sure", why
-    return ("likely" if best.cost < _GUESS_COST else "a guess"), why
+        return "sure"
+    return "likely" if best.cost < _GUESS_COST else "a guess"

@@ -59,8 +59,11 @@ def _fields(
             return None
         others = tuple(replace(guess, name=name) for guess in there[1:3])
         rating: Rating = "sure" if len(examples) > 1 or len(there) == 1 else "likely"
-        why = f"by its key; in {round(there[0].share * rows.count)} of {rows.count} rows"
-        fields.append(LearnedField(replace(there[0], name=name), rating, why, others))
+        filled = round(there[0].share * rows.count)
+        found_as = LearnedField(
+            replace(there[0], name=name), rating, "by its key", others, filled=filled, rows=rows.count
+        )
+        fields.append(found_as)
     return tuple(fields)
 
 
@@ -93,7 +96,7 @@ def value_in_data(data: Any, name: str, value: str) -> LearnedField | None:
         return None
     path = pointed(min(found, key=len))
     guess = FieldGuess(path, None, 1.0, 0.0, (value,), guessed_type([value]), name, source="data")
-    return LearnedField(guess, "likely", "in the data that the page carries")
+    return LearnedField(guess, "likely", "in the data that the page carries", filled=1, rows=1)
 
 
 def _scalars(value: Any, path: tuple[Step, ...]) -> Iterator[tuple[tuple[Step, ...], str]]:
