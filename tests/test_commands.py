@@ -289,7 +289,7 @@ def test_try_offers_no_keys_that_say_nothing_of_a_single_value(program: Program)
         ("/districts", "ul.cards > li", 6, "listing"),
         ("/district/saltholm", "tr[data-code]", 59, "table"),
         ("/levels", "tbody > tr", 25, "table"),
-        ("/notices", "#all > ul.notes > li", 24, "listing"),
+        ("/notices", "#all ul.notes > li", 24, "listing"),
         ("/partners", "tr:has(> td)", 5, "table"),
         ("/news.xml", "item", 24, "feed"),
     ],

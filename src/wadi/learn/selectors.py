@@ -77,6 +77,9 @@ def _selectors(chosen: Sequence[Element], odd: Sequence[Element]) -> Iterator[st
     for way in ways:
         yield from (f"{way} > {name}" for name in itself)
     grand = _parents(parents) if parents else []
+    # What is named between them keeps lists inside rows out; a mere tag does not.
+    for way, upper in itertools.product([way for way in ways if way not in _PLAIN_TAGS], _ways(grand)):
+        yield from (f"{upper} {way} > {name}" for name in itself)
     for upper in _ways(grand):
         yield from (f"{upper} {name}" for name in itself)
     yield from _by_contents(chosen)
