@@ -134,6 +134,39 @@ def test_a_shell_is_drafted_from_the_json_that_its_script_asks_for(program: Prog
         assert 'rows  = "$.weirs[*]"' in done.out
 
 
+def test_the_json_behind_a_listing_is_the_steadier_source(program: Program) -> None:
+    rows = [{"code": f"W{n}", "name": f"Weir number {n}", "span": n, "owner": "K. Pike"} for n in range(6)]
+    shown = "".join(f"<li><b>{row['name']}</b> <i>{row['span']} m</i></li>" for row in rows)
+    pages = {
+        "/list": f'<ul>{shown}</ul><script>fetch("/api/weirs").then(show)</script>',
+        "/other": f'<ul>{shown}</ul><script>fetch("/api/tides").then(show)</script>',
+        "/api/weirs": (200, {"Content-Type": "application/json"}, json.dumps(rows)),
+        "/api/tides": (
+            200,
+            {"Content-Type": "application/json"},
+            json.dumps([{"at": n, "high": n * 2} for n in range(9)]),
+        ),
+    }
+    with serving(SmallHost(pages).application) as site:
+        assert f'addresses = ["{site}/api/weirs"]' in program("draft", f"{site}/list", "-q").out
+        assert f'addresses = ["{site}/other"]' in program("draft", f"{site}/other", "-q").out
+        named = program("draft", f"{site}/list", "--row", "owner=K. Pike", "name=Weir number 2", "-q").out
+        assert 'owner = "$.owner"' in named  # it stands in the JSON alone
+
+
+def test_further_pages_tell_a_label_from_a_place(program: Program) -> None:
+    """On the second page a fact is missing: only what goes by its label holds on both."""
+    facts = "<h1>Weir {n}</h1><table>{owner}<tr><td>Built<td>19{n}0</table>"
+    for n, owner in ((1, "<tr><td>Owner<td>K. Pike"), (2, "")):
+        (program.folder / f"{n}.html").write_text(facts.format(n=n, owner=owner), "utf-8")
+    alone = program("draft", "1.html", "--row", "built=1910", "-q").out
+    both = program("draft", "1.html", "--row", "built=1910", "--also", "2.html", "-q").out
+    assert 'built = { label = "Built"' in both
+    assert alone
+    wrong = program("draft", "1.html", "--also", "2.html")
+    assert (wrong.status, "that needs a --row" in wrong.err) == (2, True)
+
+
 THING = """<html lang=en><head><title>Kettle</title><meta property="og:image" content="/k.jpg">{head}</head><body><nav><a href=/>Home</a></nav>
 <main><h1>Copper kettle</h1><p class="price">£ 24.50</p><dl><dt>Weight<dd>1.2 kg<dt>Colour<dd>red</dl>
 <p>{text}</p></main></body></html>"""

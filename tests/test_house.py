@@ -43,7 +43,7 @@ ROOMS = {
     "demo": "faults gaugings notebook office pages photos proxies redesign shapes site truth weather wording world",
     "learn": (
         "class_names column_names details draft drafting envelope field_guess fields good_run kind known_rows labels learned "
-        "learned_fields learned_json learned_rows look mend mending near next_page outline page_fields paging patterns plan_edit rows "
+        "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "
         "sameness selectors sightings sources spots surroundings tables things toml_text trying types ways"
     ),
     "page": (

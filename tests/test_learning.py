@@ -91,6 +91,24 @@ def test_fields_are_learned(examples: list[dict[str, str]], plans: dict[str, str
     assert found.rows.count in (5, 6)
 
 
+def test_how_sure_the_rows_are_is_told() -> None:
+    groups = "".join(
+        f"<div class=g><h2>D{d}</h2>{''.join(f'<p><b>S{d}{n}</b> <i>{d * n} m</i></p>' for n in range(4))}</div>"
+        for d in range(1, 4)
+    )
+    one, two = _learned(groups, {"name": "S10"}), _learned(groups, {"name": "S10"}, {"name": "S21"})
+    assert one is not None
+    assert two is not None
+    assert (one.rating, two.rating, two.held) == ("likely", "sure", 2)
+    assert one.other_rows is not None
+    text = draft_page(opened(LISTINGS[0]), Asked(examples_of(LISTINGS[0].shown()))).text
+    assert "# 10 on this page; sure: 2 of the records named stand in one each" in text
+
+
+def test_patterns_are_not_searched_in_texts_without_end() -> None:
+    assert found_in("a(.+?)b", "a" * 5_000_000) == ""
+
+
 def test_what_is_no_row_is_kept_out() -> None:
     examples = {"name": "Ash Well", "code": "MW-11"}, {"name": "Deer Pool", "code": "MW-14"}
     found = _learned(PAGE, *examples, without=["Closed on Sunday"])

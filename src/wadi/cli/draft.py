@@ -7,6 +7,7 @@ import os
 import re
 import shlex
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 from urllib.parse import urlsplit
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from wadi.actions.setup import Credentials
     from wadi.learn.drafting import Asked, Draft
     from wadi.learn.learned_fields import LearnedField
+    from wadi.page.document import Document
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi draft http://127.0.0.1:8700/register -o register.toml
@@ -50,6 +52,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     said.add_argument(
         "--not", dest="without", action="append", default=[], metavar="TEXT", help="a text that is in no row"
+    )
+    said.add_argument(
+        "--also",
+        action="append",
+        default=[],
+        metavar="PAGE",
+        help="a further page of the same kind, where fields should stand, too",
     )
     said.add_argument("--count", type=at_least_one, metavar="N", help="how many rows there should be on this page")
     said.add_argument("--group", metavar="MARK", help="rows by the mark that wadi inspect gives them: A, B, …")
@@ -83,6 +92,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         check_outputs(args.output)
     target = _beside(args.output) if args.run else _plan_file(args.output)
     page = opened(args)
+    asked = replace(asked, also=_further(args))
     if _is_led(args, err):
         asked, target = _led(page, args, asked, target, err)
     carried, credentials = _carried(args)
@@ -104,6 +114,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if not args.quiet:
         _show_preview(draft, target, credentials, err)
     return Status.NOT_ALL if draft.unseen else Status.DONE
+
+
+def _further(args: argparse.Namespace) -> list[Document]:
+    """The further pages of the same kind."""
+    return [opened(argparse.Namespace(**{**vars(args), "page": page})).document for page in args.also]
 
 
 def _plan_file(outputs: Sequence[str]) -> Path | None:
@@ -194,6 +209,8 @@ def _asked(args: argparse.Namespace) -> Asked:
         raise UsageError(Problem("bad-option", "--row names values, --group and --fields name marks: one of both"))
     if group and any(re.sub(r"\d", "", mark) != group for mark in fields):
         raise UsageError(Problem("bad-option", f"--fields names fields of another group than {group}"))
+    if args.also and not examples:
+        raise UsageError(Problem("bad-option", "--also is for fields that are learned: that needs a --row"))
     if args.without and not examples:
         raise UsageError(Problem("bad-option", "--not says what is no row: that needs a --row"))
     return Asked(examples, tuple(args.without), args.count, group, fields, args.open, args.thing or "")

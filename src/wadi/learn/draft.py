@@ -16,7 +16,7 @@ from wadi.page.nodes import parent
 from wadi.problems import shortened
 
 _SAMPLE_LETTERS = 40
-_LONGEST_LINE = 100
+_LONGEST_LINE, _LONGEST_COMMENT = 100, 200
 _IN_ROWS = "or  completes = …  with the table whose rows lead to such pages"
 _NO_NAMES = frozenset({"index", "list", "default", "page", "search", "home", "view", "browse"})
 _CODE = re.compile(r"(?:^|_)(?:id|code|key|no|nr|number|sku|slug|uuid|guid)$")
@@ -239,7 +239,9 @@ def _comment(field: FieldGuess, said: Mapping[str, str]) -> str:
 def _commented(lines: Sequence[tuple[str, str]]) -> list[str]:
     """Lines with their comments in a column of their own, as far as they are no longer than most."""
     width = max((len(line) for line, comment in lines if comment and len(line) <= _LONGEST_LINE), default=0)
-    return [f"{line:<{width}}    # {comment}" if comment else line for line, comment in lines]
+    return [
+        f"{line:<{width}}    # {shortened(comment, _LONGEST_COMMENT)}" if comment else line for line, comment in lines
+    ]
 
 
 def table_name(path: str) -> str:

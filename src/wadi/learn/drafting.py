@@ -21,15 +21,15 @@ from wadi.learn.details import MOST_PAGES, differing_fields, link_of_rows
 from wadi.learn.draft import Choices, Opened, behind_login, best_guess, choices, key_of, plan_text, plans_of
 from wadi.learn.field_guess import FieldGuess
 from wadi.learn.fields import field_candidates
-from wadi.learn.learned import learn
+from wadi.learn.learned import Learned, learn
 from wadi.learn.learned_fields import LearnedField
 from wadi.learn.learned_json import learn_json, value_in_data
 from wadi.learn.learned_rows import Example
-from wadi.learn.look import Look, RowsFound, language_of_page, look_at
+from wadi.learn.look import Look, RowsFound, are_the_same, language_of_page, look_at
 from wadi.learn.next_page import NextPage, next_page
 from wadi.learn.sources import ASKED_FOR
 from wadi.learn.things import thing_of
-from wadi.page.document import NotADocument, read_document
+from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.structured import structured
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.problems import Place, Problem, UsageError, WadiError, listed, shortened
@@ -43,7 +43,7 @@ if TYPE_CHECKING:
 
 _CURSOR_NAMES = ("cursor", "after", "pageToken", "page_token", "token", "next", "continuation")
 _SENT = re.compile(r'(next = )?(\{ send = \{ )([\w"-]+)( = "\$)')
-_MOST_WAYS = 4
+_MOST_WAYS, _MOST_SOURCES = 4, 2
 Ask = Callable[[Request], Reply]
 
 
@@ -59,6 +59,7 @@ class Asked:
     fields: Mapping[str, str] = field(default_factory=dict)
     open: bool = False
     thing: str = ""
+    also: Sequence[Document] = ()
 
 
 @dataclass(frozen=True)
@@ -118,7 +119,13 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
     is_said = bool(asked.examples or asked.group or asked.fields or asked.thing)
     if look.kind.kind == "log-in" and not is_said and page.from_web:
         return Draft(behind_login(means.name, means.address or page.reply.request.url), look)
-    if page.from_web and means.look_on and (behind := _data_behind(look, means)) is not None:
+    # With a plan's session or proxies nothing is asked for without them.
+    if (
+        page.from_web
+        and means.look_on
+        and not means.carried
+        and (behind := _data_behind(look, asked, means)) is not None
+    ):
         page, look = behind
         means = replace(means, address=page.reply.request.url)
     chosen, learned, unseen = _chosen(look, asked)
@@ -218,7 +225,9 @@ def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedFiel
         return _with_reasons(chosen, fields), fields, {}
     learned = None
     if document.kind != "json":
-        learned = learn(document, asked.examples, without=asked.without, count=asked.count, language=language)
+        learned = learn(
+            document, asked.examples, without=asked.without, count=asked.count, language=language, also=asked.also
+        )
     if learned is None or not learned.fields:
         values = [value for example in asked.examples for value in example.values()]
         what = f"none of the values stands on this page: {listed(values[:4])}"
@@ -231,7 +240,17 @@ def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedFiel
                 fields, unseen = (*fields, carried), {other: text for other, text in unseen.items() if other != name}
     guesses = [one.guess for one in fields]
     rows_found = RowsFound(learned.rows, guesses) if learned.rows is not None else None
-    return _with_reasons(choices(look, rows_found, guesses), fields), fields, unseen
+    chosen = _with_reasons(choices(look, rows_found, guesses), fields)
+    return _saying(chosen, "rows", _of_rows(learned)) if rows_found is not None else chosen, fields, unseen
+
+
+def _of_rows(learned: Learned) -> str:
+    """How sure the rows are, and what they might be else."""
+    assert learned.rows is not None
+    other = learned.other_rows
+    may_be = f"; or {other.expression} ({other.count:,})" if other is not None and learned.rating != "sure" else ""
+    records = f"{learned.held} of the records named stand in one each"
+    return f"{learned.rows.count:,} on this page; {learned.rating}: {records}{may_be}"
 
 
 def _with_reasons(chosen: Choices, fields: Sequence[LearnedField]) -> Choices:
@@ -245,21 +264,27 @@ def _with_reasons(chosen: Choices, fields: Sequence[LearnedField]) -> Choices:
 # -- further pages
 
 
-def _data_behind(look: Look, means: Means) -> tuple[OpenedPage, Look] | None:
-    """The JSON that a script of an empty page asks for, where it has rows."""
-    if look.kind.kind != "script shell" or look.data_rows:
+def _data_behind(look: Look, asked: Asked, means: Means) -> tuple[OpenedPage, Look] | None:
+    """The JSON that a script of the page asks for, where it has its rows: all of them of a page that scripts fill, the
+    records that were named, or those that stand in the page itself. It is the steadier source."""
+    if asked.group or asked.fields or asked.thing or (look.data_rows and look.kind.kind == "script shell"):
         return None
-    for source in look.sources:
-        if source.what != ASKED_FOR:
-            continue
+    addresses = [source.url for source in look.sources if source.what == ASKED_FOR]
+    for address in addresses[:_MOST_SOURCES]:
         try:
-            opened = open_page(resolve(look.document.base, source.url), cache=means.cache)
+            opened = open_page(resolve(look.document.base, address), cache=means.cache)
         except (WadiError, NotAUrl):
             continue
         found = look_at(opened.document, opened.reply)
-        if found.json_rows:
+        if found.json_rows and _has_its_rows(found, look, asked):
             return opened, found
     return None
+
+
+def _has_its_rows(found: Look, look: Look, asked: Asked) -> bool:
+    if asked.examples:
+        return learn_json(found.document.data, asked.examples) is not None
+    return look.kind.kind == "script shell" or any(are_the_same(found.json_rows[0], rows) for rows in look.rows[:1])
 
 
 def _delay_of(page: OpenedPage, means: Means) -> float | None:

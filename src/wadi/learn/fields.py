@@ -200,6 +200,13 @@ def _has_parts(spot: Spot) -> bool:
     return len(parted) >= len(held) * _AGREEMENT
 
 
+def way_to_element(document: Document, element: Element) -> Way | None:
+    """The surest way from the top of a page to an element."""
+    spot = Spot()
+    spot.elements[0].append(element)
+    return way_to_spot(document, [document.top], spot)
+
+
 def way_to_spot(document: Document, rows: Sequence[Element], spot: Spot) -> Way | None:
     """The surest way that leads to a place in nearly every row."""
     number = next(iter(spot.elements))

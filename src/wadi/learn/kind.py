@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
-from wadi.learn.labels import are_by_turns, are_pairs, is_pair
+from wadi.learn.labels import are_labels_and_values
 from wadi.learn.rows import RowsGuess
 from wadi.learn.sources import ASKED_FOR, Source
 from wadi.learn.surroundings import is_aside
@@ -146,9 +146,7 @@ def _shell(document: Document, candidates: list[RowsGuess], sources: list[Source
 
 
 def _listing(document: Document, candidates: list[RowsGuess]) -> KindGuess:
-    if candidates and (
-        all(map(is_pair, candidates[0].rows)) or are_pairs(candidates[0].rows) or are_by_turns(candidates[0].rows)
-    ):
+    if candidates and are_labels_and_values(candidates[0].rows):
         return KindGuess("single page", (f"the rows of its table are labels and values: {candidates[0].expression}",))
     if candidates and _rich(candidates):
         first = candidates[0]

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 from wadi.actions.run import Run
@@ -57,7 +58,7 @@ class KnownRows:
         wanted = tuple(row[name] for name in self.key)
         return self._by_key.get(wanted)
 
-    @property
+    @cached_property
     def _by_key(self) -> dict[tuple[Any, ...], Mapping[str, Any]]:
         return {tuple(row[name] for name in self.key): row for row in self.rows}
 

@@ -178,6 +178,11 @@ def _siblings_and(element: Element) -> list[Element]:
     return children(around) if around is not None else [element]
 
 
+def are_labels_and_values(rows: Sequence[Element]) -> bool:
+    """Whether what repeats is the labels and values of one thing, and no rows."""
+    return all(map(is_pair, rows)) or are_pairs(rows) or are_by_turns(rows)
+
+
 def are_pairs(rows: Sequence[Element]) -> bool:
     """Whether the rows of a table of two columns are labels and values, though no cell says so: short words without figures,
     none twice, before values of several types, some with figures."""

@@ -9,15 +9,17 @@ learned for the page.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from wadi.learn.fields import rows_read
-from wadi.learn.learned_fields import LearnedField, Scopes, learned_field, wanted_in
+from wadi.learn.labels import are_labels_and_values
+from wadi.learn.learned_fields import LearnedField, Rating, Scopes, learned_field, wanted_in
 from wadi.learn.learned_rows import Example, Fit, Seen, learned_rows
 from wadi.learn.rows import RowsGuess
 from wadi.learn.sameness import folded
 from wadi.learn.sightings import sightings_of
 from wadi.page.document import Document
+from wadi.page.expressions import compile_expression
 from wadi.page.nodes import Element
 
 _ALIKE = 0.5
@@ -26,11 +28,15 @@ _ALIKE = 0.5
 @dataclass(frozen=True, slots=True)
 class Learned:
     """What was learned: the rows (None where the page is about one thing), and the fields in the order of the examples;
-    `unseen` are values that stand nowhere on the page, by column."""
+    `unseen` are values that stand nowhere on the page, by column. `rating` is how sure the rows are, `held` how many examples
+    stand in one each, `other_rows` the next best."""
 
     rows: RowsGuess | None
     fields: tuple[LearnedField, ...]
     unseen: Mapping[str, str] = field(default_factory=dict)
+    rating: Rating = "likely"
+    held: int = 0
+    other_rows: RowsGuess | None = None
 
 
 def learn(
@@ -40,9 +46,11 @@ def learn(
     without: Sequence[str] = (),
     count: int | None = None,
     language: str = "",
+    also: Sequence[Document] = (),
 ) -> Learned | None:
     """What gives the examples, on a page of HTML or XML; None where no value stands on the page. `without` are texts that no
-    row and no field may have, `count` is how many rows there should be."""
+    row and no field may have, `count` is how many rows there should be, `also` are further pages of the same kind, on which
+    fields should be found, too."""
     values = [value for example in examples for value in example.values()]
     seen = sightings_of(document, [*values, *without], language)
     unseen = {name: value for example in examples for name, value in example.items() if not seen.get(value)}
@@ -52,13 +60,31 @@ def learn(
         return None
     excluded = [sighting.element for text in without for sighting in seen[text]]
     forbidden = frozenset(map(folded, without))
-    for rows, fit in learned_rows(document, known, seen, excluded=excluded, count=count):
-        scopes = row_scopes(document, rows, fit.rows, language, forbidden)
+    candidates = learned_rows(document, known, seen, excluded=excluded, count=count)
+    for rows, fit in candidates:
+        if len(known) == 1 and are_labels_and_values(rows.rows):
+            continue
+        scopes = _with_rows_of(also, rows, row_scopes(document, rows, fit.rows, language, forbidden))
         fields = fields_in_rows(known, fit.rows, scopes, seen)
         if len(known) > 1 or _are_alike(known[0], fit, fields, len(scopes.elements)):
-            return Learned(rows, fields, unseen)
-    fields = fields_in_rows(known[:1], [document.top], Scopes([document.top], [document], language=language), seen)
+            other = next((two for two, _ in candidates if set(two.rows) != set(rows.rows)), None)
+            held = sum(row is not None for row in fit.rows)
+            is_sure = held == len(known) > 1 and (count is None or count == rows.count)
+            return Learned(rows, fields, unseen, "sure" if is_sure else "likely", held, other)
+    tops, pages = [document.top, *(page.top for page in also)], [document, *also]
+    fields = fields_in_rows(known[:1], [document.top], Scopes(tops, pages, {}, language, forbidden), seen)
     return Learned(None, fields, unseen) if fields else None
+
+
+def _with_rows_of(pages: Sequence[Document], rows: RowsGuess, scopes: Scopes) -> Scopes:
+    """The rows of further pages as well."""
+    elements, documents = list(scopes.elements), list(scopes.documents)
+    for page in pages:
+        found = compile_expression(rows.expression).nodes(page.scope, page)
+        own = rows_read([row for row in found if isinstance(row, Element)])
+        elements += own
+        documents += [page] * len(own)
+    return replace(scopes, elements=elements, documents=documents)
 
 
 def row_scopes(

@@ -78,7 +78,7 @@ class Look:
         that of it, and where it holds the same records, with as many fields: it changes less."""
         first = self.rows[0] if self.rows else None
         is_filled = self.kind.kind == "script shell"
-        of_data = [rows for rows in self.data_rows if is_filled or (first is not None and _are_the_same(rows, first))]
+        of_data = [rows for rows in self.data_rows if is_filled or (first is not None and are_the_same(rows, first))]
         return [*self.json_rows, *of_data, *self.rows]
 
     @property
@@ -136,7 +136,7 @@ def _letters() -> Iterator[str]:
         yield from ("".join(letters) for letters in product(ascii_uppercase, repeat=length))
 
 
-def _are_the_same(of_data: JsonRows, found: RowsFound) -> bool:
+def are_the_same(of_data: JsonRows, found: RowsFound) -> bool:
     """Whether data has the records of rows: as many, with as many fields or more, and rows that say what the data does."""
     if of_data.count != found.rows.count or len(of_data.fields) < len(found.fields):
         return False

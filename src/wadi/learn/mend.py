@@ -39,6 +39,7 @@ from wadi.page.nodes import Element, ancestors, elements, parent
 from wadi.plan.fields import compile_field, compiled
 from wadi.plan.model import FieldPlan
 from wadi.plan.reader import LoadedPlan, parse_plan
+from wadi.problems import PlanError
 from wadi.store.outcome import Role, as_stored
 from wadi.table.cells import is_missing
 from wadi.web.messages import FetchFailed, Reply, Request
@@ -165,12 +166,20 @@ class _Work:
         shares = _shares(found)
         return [name for name in usual if shares.get(name, 0.0) <= self.known.filled[name] * _BLANK]
 
-    def change(self, change: Change) -> None:
-        """Take a change into the plan; what stands there already is none."""
-        if change.old == change.new:
-            return
-        self.mending.text = with_changes(self.mending.text, [(change.path, change.new)])
-        self.mending.changes.append(change)
+    def change(self, *changes: Change) -> bool:
+        """Take changes into the plan, all or none: what stands there already is none, and what makes the plan a wrong one is
+        not taken."""
+        real = [change for change in changes if change.old != change.new]
+        text = with_changes(self.mending.text, [(change.path, change.new) for change in real])
+        try:
+            parse_plan(text, self._loaded.text.path, dict(self._loaded.given))
+        except PlanError as error:
+            why = f"the plan would not be right with it: {error.problems[0].what}"
+            self.mending.unmended.append((".".join(changes[-1].path[1:]), why))
+            return False
+        self.mending.text = text
+        self.mending.changes += real
+        return True
 
     # -- listings
 
@@ -217,10 +226,9 @@ class _Work:
             if held * 2 > len(examples):
                 rating: Rating = "sure" if held == len(examples) >= _LEAST_SURE else "likely"
                 why = f"{rows.count} rows; {held} of {len(examples)} records of the last run stand in one each"
-                self.change(
-                    Change(("page", kind, "rows"), self.said["page"][kind].get("rows"), rows.expression, rating, why)
-                )
-                return rows
+                old = self.said["page"][kind].get("rows")
+                change = Change(("page", kind, "rows"), old, rows.expression, rating, why)
+                return rows if self.change(change) else None
         return None
 
     def _examples(
@@ -280,9 +288,8 @@ class _Work:
             gone = Change(
                 ("page", moved_from, "fields", name), old, None, change.rating, f"moved to the pages of kind {kind}"
             )
-            self.change(gone)
-        self.change(change)
-        return True
+            return self.change(gone, change)
+        return self.change(change)
 
     def _mend_json(self, kind: str, page: _PageRead, broken: Sequence[str], *, has_rows: bool) -> None:
         """The rows and fields of a JSON document."""

@@ -9,9 +9,9 @@ from itertools import islice
 from wadi.learn.class_names import names
 from wadi.learn.column_names import name_for
 from wadi.learn.field_guess import FieldGuess, named_apart
-from wadi.learn.fields import Reading, field_guess, is_made_by, labelled_fields, readings, way_to_spot
+from wadi.learn.fields import Reading, field_guess, is_made_by, labelled_fields, readings, way_to_element
 from wadi.learn.labels import Labels, labels_of_page
-from wadi.learn.spots import Spot, has_words, spots_of
+from wadi.learn.spots import has_words, spots_of
 from wadi.learn.surroundings import is_aside, main_part
 from wadi.learn.ways import Way
 from wadi.page.document import Document
@@ -47,15 +47,9 @@ def _headings(document: Document, main: Element) -> Iterator[FieldGuess]:
     headings: list[Element] = list(elements(main, "h1")) or list(elements(main, "h2"))[:1]
     for heading in headings[:_MOST_HEADINGS]:
         text = text_of(heading)
-        way = _way(document, heading) if text and not is_aside(heading) else None
+        way = way_to_element(document, heading) if text and not is_aside(heading) else None
         if way is not None:
             yield field_guess(way, Reading([text], 0.0), "name", "")
-
-
-def _way(document: Document, element: Element) -> Way | None:
-    spot = Spot()
-    spot.elements[0].append(element)
-    return way_to_spot(document, [document.top], spot)
 
 
 def _of_lone_rows(document: Document, main: Element, language: str, known: set[str]) -> Iterator[FieldGuess]:
@@ -67,7 +61,7 @@ def _of_lone_rows(document: Document, main: Element, language: str, known: set[s
         heads, cells = children(rows[0]), children(rows[1])
         for head, cell in zip(heads, cells, strict=False):
             name, text = text_of(head), text_of(cell)
-            way = _way(document, cell) if name and text and name not in known else None
+            way = way_to_element(document, cell) if name and text and name not in known else None
             if way is not None:
                 yield field_guess(way, Reading([text], 0.0), name, language)
 
@@ -83,7 +77,7 @@ def _named(document: Document, main: Element, labels: Labels, language: str) -> 
             or _repeats(element, main)
         ):
             continue
-        way = _way(document, element)
+        way = way_to_element(document, element)
         if way is None or way.cost > _NAMED_COST + (0.4 if element.tag in _FURTHER else 0.0):
             continue
         for reading in readings([main], spot):

@@ -9,12 +9,14 @@ from itertools import product
 from wadi.learn.sameness import folded
 
 _PIECES = re.compile(r"\s+|\w+|[^\w\s]")
-_MOST_PIECES = 6
+_MOST_PIECES, _LONGEST = 6, 2000
+"""Of borders so many words and marks count; of a text so many characters are searched, since a pattern takes long over long
+ones."""
 
 
 def found_in(pattern: str, text: str) -> str:
     """What a pattern takes out of a text; "" where it is not there."""
-    found = re.search(pattern, text)
+    found = re.search(pattern, text[:_LONGEST])
     return " ".join(found[1].split()) if found else ""
 
 

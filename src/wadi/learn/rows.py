@@ -18,6 +18,7 @@ from dataclasses import dataclass, field, replace
 from itertools import islice
 
 from wadi.learn.class_names import names
+from wadi.learn.letters import letters_in
 from wadi.learn.selectors import expression_for
 from wadi.learn.surroundings import is_called_navigation
 from wadi.learn.tables import is_heading
@@ -248,17 +249,9 @@ def _worth_measuring(root: Element) -> list[list[Element]]:
     sets = list(_sibling_sets(root))
     if len(sets) <= _MOST_SETS:
         return sets
-    letters = _letters(root)
+    letters = letters_in(root)
     heavy = heapq.nlargest(_MOST_SETS, range(len(sets)), key=lambda place: sum(letters[one] for one in sets[place]))
     return [sets[place] for place in sorted(heavy)]
-
-
-def _letters(root: Element) -> dict[Element, int]:
-    """How many characters of text each element holds, those that are not seen counted."""
-    found: dict[Element, int] = {}
-    for element in reversed(list(elements(root))):
-        found[element] = sum(map(len, own_texts(element))) + sum(found[child] for child in children(element))
-    return found
 
 
 def _across_parents(by_parent: dict[Element, dict[str, list[Element]]]) -> Iterator[list[Element]]:

@@ -1,19 +1,16 @@
-"""Expressions for chosen that were found by other means: the shortest that pick them and nothing else, tried on the page."""
+"""Expressions for elements that were found by other means: the shortest that pick them and nothing else, tried on the page."""
 
 from __future__ import annotations
 
 import itertools
-import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from wadi.learn.class_names import PLAIN_NAME as _NAME
-from wadi.learn.class_names import Worth, stem, worth
+from wadi.learn.class_names import PLAIN_NAME, Worth, stem, worth
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, compile_expression
 from wadi.page.nodes import Element, ancestors, children, elements, following, parent, preceding
 
-_MADE = re.compile(r"\d{2,}|^(?:css|sc|jsx?)-|[A-Z].*\d|\d.*[A-Z]")
 _TELLING_ATTRIBUTES = (
     "role",
     "itemtype",
@@ -124,7 +121,7 @@ def _names(chosen: Sequence[Element]) -> list[str]:
     tag = chosen[0].tag
     classes = [set((element.attr("class") or "").split()) for element in chosen]
     shared = set.intersection(*classes)
-    ranked = sorted((name for name in shared if _NAME.match(name)), key=_token_rank)
+    ranked = sorted((name for name in shared if PLAIN_NAME.match(name)), key=_token_rank)
     names = [f"{tag}.{name}" for name in ranked if worth(name) is Worth.NAMED]
     for attribute in _attributes(chosen):
         values = {element.attr(attribute) for element in chosen}
@@ -140,7 +137,9 @@ def _weak_names(chosen: Sequence[Element]) -> list[str]:
     if len({element.tag for element in chosen}) > 1:
         return []
     shared = set.intersection(*(set((element.attr("class") or "").split()) for element in chosen))
-    ranked = sorted((name for name in shared if _NAME.match(name)), key=lambda name: (worth(name), _token_rank(name)))
+    ranked = sorted(
+        (name for name in shared if PLAIN_NAME.match(name)), key=lambda name: (worth(name), _token_rank(name))
+    )
     return [f"{chosen[0].tag}.{name}" for name in ranked if worth(name) is not Worth.NAMED]
 
 
@@ -152,7 +151,7 @@ def _attributes(chosen: Sequence[Element]) -> list[str]:
 
 def _token_rank(token: str) -> tuple[bool, int, str]:
     """Class names that people gave come before those that machines made."""
-    return bool(_MADE.search(token)), -len(token), token
+    return worth(token) is Worth.MADE, -len(token), token
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,10 +177,10 @@ def _telling_apart(ours: _Ours, odd: Sequence[Element]) -> list[str]:
     """Endings that keep the odd siblings out: a class of theirs, an attribute or a child that only the others have."""
     endings = [""]
     theirs = set.intersection(*(set((o.attr("class") or "").split()) for o in odd))
-    endings += [f":not(.{token})" for token in sorted(theirs - ours.classes) if _NAME.match(token)]
+    endings += [f":not(.{token})" for token in sorted(theirs - ours.classes) if PLAIN_NAME.match(token)]
     their_attributes = set().union(*(set(o.attrs) for o in odd))
     endings += [
-        f"[{name}]" for name in sorted(ours.attributes - their_attributes) if _NAME.match(name) and name != "class"
+        f"[{name}]" for name in sorted(ours.attributes - their_attributes) if PLAIN_NAME.match(name) and name != "class"
     ]
     endings += _by_children(ours, odd)
     if len(odd) == 1 and next(preceding(odd[0]), None) is None:
@@ -199,9 +198,11 @@ def _by_children(ours: _Ours, odd: Sequence[Element]) -> list[str]:
 def _children(element: Element) -> set[str]:
     found = set()
     for child in children(element):
-        if _NAME.match(child.tag):
+        if PLAIN_NAME.match(child.tag):
             found.add(child.tag)
-            found |= {f"{child.tag}.{token}" for token in (child.attr("class") or "").split() if _NAME.match(token)}
+            found |= {
+                f"{child.tag}.{token}" for token in (child.attr("class") or "").split() if PLAIN_NAME.match(token)
+            }
             if child.attr("role"):
                 found.add(f'{child.tag}[role="{child.attr("role")}"]')
     return found
@@ -217,7 +218,7 @@ def _ways(chosen: Sequence[Element]) -> list[str]:
     if not chosen or chosen[0].tag == "html":
         return []
     ways = []
-    if len(chosen) == 1 and (name := chosen[0].attr("id")) and _NAME.match(name) and not _MADE.search(name):
+    if len(chosen) == 1 and (name := chosen[0].attr("id")) and PLAIN_NAME.match(name) and worth(name) is not Worth.MADE:
         ways.append(f"#{name}")
     tags = {element.tag for element in chosen}
     return ways + (_names(chosen) if len(tags) == 1 else [])
@@ -228,7 +229,7 @@ def _path(element: Element) -> str:
     steps: list[str] = []
     for upper in [element, *ancestors(element)]:
         name = upper.attr("id")
-        if name and _NAME.match(name) and not _MADE.search(name):
+        if name and PLAIN_NAME.match(name) and worth(name) is not Worth.MADE:
             return " > ".join([f"#{name}", *reversed(steps)])
         if upper.tag in ("body", "html"):
             return " > ".join([upper.tag, *reversed(steps)])

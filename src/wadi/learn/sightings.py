@@ -7,10 +7,11 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Literal
 
+from wadi.learn.letters import letters_in
 from wadi.learn.sameness import folded, says
 from wadi.learn.spots import has_words
 from wadi.page.document import Document
-from wadi.page.nodes import Element, attributes, children, elements, own_texts
+from wadi.page.nodes import Element, attributes, elements
 from wadi.page.text import direct_text_of, is_hidden, text_of
 from wadi.urls import NotAUrl
 
@@ -46,24 +47,16 @@ def sightings_of(document: Document, values: Collection[str], language: str = ""
     wanted = {folded(value): value for value in values if value.strip()}
     longest = max(map(len, wanted), default=0) + _SHORTER
     found: dict[str, list[Sighting]] = defaultdict(list)
-    sizes = _sizes(document.top)
+    letters = letters_in(document.top)
     for element in elements(document.top):
         for sighting, value in _in_attributes(element, wanted, document):
             found[value].append(sighting)
-        if sizes[element] > longest or is_hidden(element):
+        if letters[element] > longest or is_hidden(element):
             continue
         for sighting, value in _in_text(element, wanted, language):
             if len(found[value]) < _MOST_OF_ONE:
                 found[value].append(sighting)
-    return {value: _without_parts_around(found[value]) for value in values}
-
-
-def _sizes(top: Element) -> dict[Element, int]:
-    """How many characters of text each element holds, those that are not seen counted."""
-    found: dict[Element, int] = {}
-    for element in reversed(list(elements(top))):
-        found[element] = sum(map(len, own_texts(element))) + sum(found[child] for child in children(element))
-    return found
+    return {value: _parts_last(found[value]) for value in values}
 
 
 def _in_text(element: Element, wanted: dict[str, str], language: str) -> Iterator[tuple[Sighting, str]]:
@@ -120,8 +113,6 @@ def _is_address(reference: str, value: str, document: Document) -> bool:
     return value == whole or (value.startswith("/") and whole.endswith(value))
 
 
-def _without_parts_around(found: list[Sighting]) -> list[Sighting]:
-    """Those that are the value; parts of longer texts only where nothing else says it."""
-    whole = [sighting for sighting in found if sighting.how != "part"]
-    parts = [sighting for sighting in found if sighting.how == "part"]
-    return [*whole, *parts]
+def _parts_last(found: list[Sighting]) -> list[Sighting]:
+    """Those that are the value before parts of longer texts."""
+    return sorted(found, key=lambda sighting: sighting.how == "part")

@@ -18,10 +18,9 @@ from typing import Any
 
 from wadi.learn.class_names import Worth, tokens, worth
 from wadi.learn.field_guess import FieldGuess
-from wadi.learn.fields import Reading, field_guess, way_to_spot
+from wadi.learn.fields import Reading, field_guess, way_to_element
 from wadi.learn.labels import labels_of_page
 from wadi.learn.sameness import folded
-from wadi.learn.spots import Spot
 from wadi.learn.surroundings import is_aside, main_part
 from wadi.learn.types import guessed_type
 from wadi.learn.ways import Way
@@ -155,13 +154,13 @@ class _Search:
         for element in elements(self._main):
             if not any(part in wanted for token in tokens(element) for part in _parts(token)) or is_aside(element):
                 continue
-            text, way = text_of(element), self._way(element)
+            text, way = text_of(element), way_to_element(self._document, element)
             if text and way is not None:
                 yield self._read(way, text), f"the class of {way.expression}"
 
     def _by_layout(self, path: str) -> Iterator[Guess]:
         element, attribute, words = self._laid_out(_column(path))
-        way = self._way(element) if element is not None else None
+        way = way_to_element(self._document, element) if element is not None else None
         if element is None or way is None:
             return
         attribute = attribute if attribute and element.attr(attribute) else ""
@@ -192,11 +191,6 @@ class _Search:
         text = text_of(element) if not has_children(element) else ""
         is_short = 0 < len(text) < _LONGEST_PRICE and any(c.isdigit() for c in text)
         return is_short and guessed_type([text], None, self._language).type == "money"
-
-    def _way(self, element: Element) -> Way | None:
-        spot = Spot()
-        spot.elements[0].append(element)
-        return way_to_spot(self._document, [self._document.top], spot)
 
 
 def _parts(token: str) -> Iterator[str]:
