@@ -36,6 +36,7 @@ PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("`count` in `next`", "count", model.CountPlan),
     ("`[page.NAME.open]`, each target", "open", model.OpenPlan),
     ("`[page.NAME.lists.NAME]`", "lists", model.ListPlan),
+    ("`[page.NAME.browser]`", "browser", model.BrowserPlan),
     ("`[table.NAME]`", "table", model.TablePlan),
     ("`derive`, each column", "derive", model.DerivePlan),
     ("`[table.NAME.check]`", "check", checks.CheckPlan),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -61,6 +62,14 @@ def records_of(folder: Path) -> list[str]:
     return kinds
 
 
+FENCE = '--no-proxy-server --host-resolver-rules="MAP * ~NOTFOUND , EXCLUDE 127.*"'
+"""What keeps a test's browser on this machine."""
+needs_browser = pytest.mark.skipif(
+    shutil.which("chromedriver") is None and "WADI_NO_SKIP" not in os.environ,
+    reason="no browser with a WebDriver server: chromium-driver",
+)
+
+
 class Program:
     """The installed program `wadi`, run in a folder with an environment of its own."""
 
@@ -68,6 +77,7 @@ class Program:
         self.folder = folder
         self.command = [str(Path(sys.executable).with_name("wadi"))]
         self.environment = {"PATH": os.environ["PATH"], "HOME": str(folder), "LANG": "C.UTF-8", "COLUMNS": "120"}
+        self.environment["WADI_BROWSER_ARGUMENTS"] = FENCE
 
     def __call__(self, *arguments: str | Path, timeout: float = 100) -> Done:
         done = subprocess.run(

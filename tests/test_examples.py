@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import EXAMPLES, Program, records_of
+from conftest import EXAMPLES, Program, needs_browser, records_of
 from small_host import standing_in
 from wadi.actions.run import Run
 from wadi.actions.trace import Tracer
@@ -35,7 +35,9 @@ def test_every_example_has_its_truth_and_its_line_in_the_docs() -> None:
     assert [name for name in sorted(names) if f"examples/{name}.toml" not in shapes] == []
 
 
-@pytest.mark.parametrize("name", TRUTHS)
+@pytest.mark.parametrize(
+    "name", [pytest.param(name, marks=needs_browser if name == "walks" else ()) for name in TRUTHS]
+)
 def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> None:
     program.environment |= {"MERROW_USER": MEMBER, "MERROW_WORD": PASSWORD}
     with standing_in(*(StandInProxy(region=region) for region in REGIONS.values())) as (north, south):

@@ -29,29 +29,29 @@ _WITHIN = {("page", "clean"), ("cli", "demo"), ("quality", "learn")}
 LOOSE = {"__init__", "__main__", "problems", "urls"}
 """Modules that stand on no floor: every floor may use them."""
 ROOMS = {
-    "actions": "begin crawl export open_page preview readers reparse retry_pages run setup site trace",
+    "actions": "begin crawl export machine open_page preview readers rendered reparse retry_pages run setup show_page site trace",
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
-        "compare demo draft draft_questions export inspect lint main mend options preview profile progress reparse report resume run runs_ schema "
-        "show status summary trace try_ verify"
+        "compare demo doctor draft draft_questions export inspect lint main mend options preview profile progress reparse report resume "
+        "run runs_ schema show show_page snap status summary trace try_ verify"
     ),
     "crawl": (
         "agenda block_signals bounds engine events extract files flight forms health journal kinds links listing login outcomes "
         "paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
-    "demo": "faults gaugings notebook office pages photos proxies redesign shapes site truth weather wording world",
+    "demo": "faults gaugings notebook office pages photos proxies redesign scripted shapes site truth weather wording world",
     "learn": (
         "class_names column_names details draft drafting envelope field_guess fields good_run kind known_rows labels learned "
         "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "
-        "sameness selectors sightings sources spots surroundings tables things toml_text trying types ways"
+        "sameness selectors sightings sources spots surroundings tables things three_ways toml_text trying types ways"
     ),
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
         "refresh structured text xml_tree xpath"
     ),
     "plan": "beside checks code columns fields inputs local model parts positions reader starts text ways",
-    "plan/lint": "checks fields made pages secrets starts tables",
+    "plan/lint": "browser checks fields made pages secrets starts tables",
     "quality": (
         "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile redesign report report_run "
         "sources tables verdict verify_run walk words"
@@ -62,8 +62,8 @@ ROOMS = {
         "parquet row_issues seen spreadsheet visits writers"
     ),
     "web": (
-        "blocked client coding hosts hours lag local loops manners messages pace parameters pickled private retry robots routed routes "
-        "secrets session transport"
+        "blocked browser browser_steps client coding driver_process hosts hours lag local loops manners messages pace parameters pickled private rendered rendering retry robots routed routes "
+        "secrets session transport webdriver"
     ),
 }
 """Every module of the package by its room: a new one has a place here and, where it is a way in, in docs/architecture.md."""

@@ -44,7 +44,7 @@ MEANINGS: dict[str, str] = {
     "bad-expression": "The expression cannot be read in its language.",
     "whole-document": "The expression would search the whole document although it stands in a row's field.",
     "bad-regex": "The regular expression cannot be read.",
-    "bad-step": "A step of `clean` or `adjust` is not in the grammar of steps.",
+    "bad-step": "A step of `clean`, `adjust` or `do` is not in the grammar of steps.",
     "bad-format": "The format is no pattern that can be read for this type.",
     "bad-locale": "The locale is not known to CLDR.",
     "bad-template": "The address is no URI Template (RFC 6570), or does not become an http(s) URL.",

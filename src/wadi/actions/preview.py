@@ -195,7 +195,7 @@ class _Work:
         seen = self.kinds[page.kind]
         self._report(page.kind, without_secret(page.request.url))
         try:
-            reply, kept = self._site.reply(page.request)
+            reply, kept = self._site.reply(self.compiled[page.kind].shown(page.request))
         except FetchFailed as failure:
             if failure.reply is not None:
                 self.pages.append((page.kind, without_secret(page.request.url), False))

@@ -28,6 +28,7 @@ from wadi.web.client import Client, Keep, user_agent
 from wadi.web.hosts import Pace
 from wadi.web.local import LocalTransport
 from wadi.web.manners import Throttle
+from wadi.web.messages import Headers
 from wadi.web.parameters import expanded, filled
 from wadi.web.private import AddressGuard
 from wadi.web.retry import Retrying
@@ -89,6 +90,8 @@ def client_of(
     if any(is_of_files(address) for address in loaded.plan.start.addresses):
         roots = folders_of(loaded.plan, folder or loaded.folder)
         transport = LocalTransport(roots, transport, limits.page_size)
+    if any(page.browser is not None for page in loaded.plan.page.values()):
+        transport = _rendering(identity, transport, headers, limits.page_size, guard, manners.parallel)
     pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
     throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
     policy = Retrying(
@@ -101,6 +104,19 @@ def client_of(
     return Client(
         transport, throttle, policy, report=report, robots_agent=agent, rng=random.random, sent_on=refresh_of, keep=keep
     )
+
+
+def _rendering(
+    identity: str, other: Transport, headers: Headers, most_bytes: int, guard: AddressGuard, parallel: int
+) -> Transport:
+    """What shows pages in a browser, beside what sends the others."""
+    from wadi.web.browser import Browser
+    from wadi.web.rendered import RenderingTransport
+
+    def start() -> Browser:
+        return Browser(agent=identity, parallel=parallel)
+
+    return RenderingTransport(start, other, headers=headers, most_bytes=most_bytes, guard=guard)
 
 
 _MOST_NAMED = 1000

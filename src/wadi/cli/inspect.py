@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.options import add_page, opened
+from wadi.cli.options import add_page, add_rendered, opened, rendering_asked
 from wadi.cli.show import age_text, blocks, console, percent, plain, plural, write_json
 from wadi.cli.status import Status
 from wadi.problems import shortened
@@ -18,12 +18,14 @@ if TYPE_CHECKING:
     from wadi.learn.field_guess import FieldGuess
     from wadi.learn.look import Look, RowsFound
     from wadi.learn.outline import JsonRows
+    from wadi.learn.three_ways import Behind, ThreeWays
     from wadi.web.robots import RobotsVerdict
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi inspect http://127.0.0.1:8700/register
   wadi inspect http://127.0.0.1:8700/register/MW-0141 --json
   wadi inspect page.html --rows 8
+  wadi inspect http://127.0.0.1:8700/gauges --rendered
 """
 _SHOWN_FIELDS = 14
 _SHOWN_PATHS = 24
@@ -34,6 +36,7 @@ _BLOCK_WIDTH = 10
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_page(parser)
     parser.add_argument("--rows", type=int, default=3, metavar="N", help="how many candidates for rows (default: 3)")
+    add_rendered(parser)
     parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
 
 
@@ -41,6 +44,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.open_page import robots_verdict
     from wadi.learn.look import as_dict, look_at
 
+    if args.rendered:
+        return _compare(args, out)
     page = opened(args)
     look = look_at(page.document, page.reply, most_rows=max(1, args.rows))
     verdict = robots_verdict(page.reply.request.url) if page.from_web and args.plan_with is None else None
@@ -59,6 +64,79 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         to = console(out)
         to.print(view(page, look, verdict, to.width, verbose=args.verbose))
     return Status.DONE
+
+
+def _compare(args: argparse.Namespace, out: TextIO) -> Status:
+    """The page as it came beside the page as a browser shows it."""
+    from wadi.actions.rendered import open_rendered
+    from wadi.learn.look import as_dict, look_at
+    from wadi.learn.three_ways import three_ways
+
+    shown = open_rendered(args.page, rendering_asked(args), ignore_robots=args.ignore_robots)
+    raw = opened(args)
+    one, other = (look_at(page.document, page.reply, most_rows=max(1, args.rows)) for page in (raw, shown.opened))
+    found = three_ways(one, other, shown.background)
+    if args.json:
+        write_json(
+            {
+                "page": args.page,
+                "way": found.way,
+                "plan": found.lines,
+                "only_rendered": found.only_rendered,
+                "background": [_behind_dict(behind) for behind in found.behind],
+                "noticed": list(shown.noticed),
+                "raw": as_dict(found.raw),
+                "rendered": as_dict(found.rendered),
+            },
+            out,
+        )
+        return Status.DONE
+    to = console(out)
+    to.print(_compared_view(found, shown.noticed, to.width))
+    return Status.DONE
+
+
+def _compared_view(found: ThreeWays, noticed: Sequence[str], width: int) -> RenderableType:
+    """Raw against rendered, what was asked for in the background, and the way to take."""
+    from wadi.learn.surroundings import is_aside
+
+    sides = []
+    for name, look in (("raw", found.raw), ("rendered", found.rendered)):
+        rows = next((found for found in look.rows if not is_aside(found.rows.rows[0])), None)
+        said = f"{plural(rows.rows.count, 'row')}: {rows.expression}" if rows is not None else "no rows"
+        sides.append((name, [f"{look.kind.kind}; {said}"]))
+    asked = [_behind_line(behind, width) for behind in found.behind]
+    only = [f"{plural(found.only_rendered, 'row')} in the rendered page alone"] if found.only_rendered else []
+    return blocks(
+        [
+            *sides,
+            ("only there", only),
+            ("asked for", asked or ["no data in the background"]),
+            ("noticed", list(noticed)),
+            ("way", [plain(_WAYS[found.way], "bold"), *(plain(line, "cyan") for line in found.lines)]),
+            *_group_blocks(found.rendered, width, verbose=False),
+        ]
+    )
+
+
+def _behind_dict(behind: Behind) -> dict[str, Any]:
+    request = behind.reply.request
+    rows = {"rows": behind.rows.count, "expression": behind.rows.expression, "shown": behind.is_shown}
+    return {"method": request.method, "url": request.url, **rows}
+
+
+def _behind_line(behind: Behind, width: int) -> str:
+    request = behind.reply.request
+    rows = f"{plural(behind.rows.count, 'row')}: {behind.rows.expression}"
+    said = f"{request.method} {shortened(request.url, max(40, width - 50))}    {rows}"
+    return f"{said}, shown on the page" if behind.is_shown else said
+
+
+_WAYS = {
+    "plain": "plain: the page as it comes has the rows; no browser is needed",
+    "JSON behind": "the JSON behind it: a script asks for the rows, and so can a plan",
+    "browser": "a browser: the rows come only after scripts ran",
+}
 
 
 def view(

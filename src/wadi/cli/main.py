@@ -24,6 +24,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("wadi.cli.demo", "show all of it, with nothing but this machine"),
     "inspect": ("wadi.cli.inspect", "look at a page: what repeats, how it goes on, where its data comes from"),
     "try": ("wadi.cli.try_", "try expressions on a page: what they pick, where, and why not"),
+    "show": ("wadi.cli.show_page", "a page as text, Markdown, cleaned HTML, or the data that it carries"),
+    "snap": ("wadi.cli.snap", "a picture of a page as a browser shows it"),
     "draft": (
         "wadi.cli.draft",
         "write the first plan for a page, from records that you see on it or from the best guess",
@@ -47,6 +49,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     ),
     "compare": ("wadi.cli.compare", "what changed between two runs or files, or in a table over all runs"),
     "report": ("wadi.cli.report", "a run as one page to be sent on: verdict, tables, crawl, failures"),
+    "doctor": ("wadi.cli.doctor", "what this machine has of what Wadi can use"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),
 }
 _ABOUT = "Write a crawler as a short, readable file, rehearse it, run it politely, and get clean tables."

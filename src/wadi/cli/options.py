@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from wadi.plan.reader import LoadedPlan
     from wadi.quality.walk import Walks
     from wadi.table.writers import Style
+    from wadi.web.rendering import Rendering
 
 
 A_RUN = "a run's folder, or a plan's name for its newest complete run; PLAN~1 is the one before it, PLAN~newest the newest of all"
@@ -125,6 +126,36 @@ def add_page(parser: argparse.ArgumentParser) -> None:
         "--parse", choices=("html", "xml", "json", "csv", "excel"), help="how to read it (default: as it says itself)"
     )
     add_runs(parser)
+
+
+def add_rendered(parser: argparse.ArgumentParser) -> None:
+    """Options for looking at a page as a browser shows it."""
+    shown = parser.add_argument_group("as a browser shows it")
+    shown.add_argument("--rendered", action="store_true", help="let a browser show the page, with its scripts run")
+    add_showing(shown)
+
+
+def add_showing(group: argparse._ArgumentGroup | argparse.ArgumentParser) -> None:
+    """How a browser shows a page, in the words of a plan."""
+    group.add_argument(
+        "--do", action="append", default=[], metavar="STEP", help="a step on the page: click '#agree', scroll, …"
+    )
+    group.add_argument("--wait", metavar="EXPR", help="until this stands there (default: until the network is quiet)")
+    group.add_argument("--size", default="1280x800", metavar="WxH", help="the window (default: 1280x800)")
+
+
+def rendering_asked(args: argparse.Namespace) -> Rendering:
+    """How the command line wants a page shown. Raises UsageError."""
+    from wadi.web.rendering import BadStep, Rendering, step_of
+
+    width, _, height = args.size.partition("x")
+    if not (width.isdecimal() and height.isdecimal() and 100 <= int(width) < 10_000 and 100 <= int(height) < 10_000):
+        raise UsageError(Problem("bad-option", f'--size "{args.size}" is no size', now="--size 1280x800"))
+    try:
+        steps = tuple(step_of(sentence) for sentence in args.do)
+    except BadStep as error:
+        raise UsageError(Problem("bad-step", f"--do: {error.what}", now=error.now)) from error
+    return Rendering(wait=(args.wait,) if args.wait else (), size=(int(width), int(height)), steps=steps)
 
 
 def opened(args: argparse.Namespace) -> OpenedPage:

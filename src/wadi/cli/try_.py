@@ -7,7 +7,7 @@ import sys
 from datetime import date
 from typing import TYPE_CHECKING, Any, Literal, TextIO, get_args, get_origin
 
-from wadi.cli.options import add_page, opened
+from wadi.cli.options import add_page, add_rendered, opened, rendering_asked
 from wadi.cli.show import console, plain, plural, write_json
 from wadi.cli.status import Status
 from wadi.problems import Place, Problem, UsageError, shortened
@@ -35,6 +35,7 @@ _ELSEWHERE = ("from", "label", "under")
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_page(parser)
+    add_rendered(parser)
     parser.add_argument("expressions", metavar="EXPR", nargs="*", help="expressions; with --rows each is a column")
     parser.add_argument("--rows", metavar="EXPR", help="expression for rows; the others are then relative to each row")
     parser.add_argument(
@@ -68,6 +69,8 @@ def _kind(annotation: Any) -> dict[str, Any]:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
+    if args.rendered:
+        return _in_both(args, out)
     page = opened(args)
     if not args.expressions and not any(getattr(args, f"field_{key}") for key in _ELSEWHERE):
         if not sys.stdin.isatty() or args.page == "-":
@@ -75,6 +78,21 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             raise UsageError(Problem("bad-option", what, now="wadi try PAGE 'h3 a'"))
         return _prompt(page, args, out)
     return show(page, args.expressions, args, out)
+
+
+def _in_both(args: argparse.Namespace, out: TextIO) -> Status:
+    """The expressions on the page as a browser shows it, and how many they pick on the page as it comes."""
+    from wadi.actions.rendered import open_rendered
+
+    shown = open_rendered(args.page, rendering_asked(args), ignore_robots=args.ignore_robots)
+    raw = opened(args).document
+    status = show(shown.opened, args.expressions, args, out)
+    if not args.json:
+        for expression in args.expressions:
+            count = len(_compiled(expression).nodes(raw.scope, raw))
+            line = f"{expression}    {plural(count, 'match', 'matches')} on the page as it comes"
+            console(out).print(plain(line, "dim"))
+    return status
 
 
 def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out: TextIO) -> Status:

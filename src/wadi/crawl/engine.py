@@ -239,8 +239,9 @@ class Engine:
         began.times += 1
         earlier = self._task.earlier
         try:
-            if earlier is None:
-                reply = await self._client.fetch(page.request)
+            request = self._task.reading.kinds[page.kind].shown(page.request)
+            if earlier is None or request.rendering is not None:
+                reply = await self._client.fetch(request)
             else:
                 reply = earlier.reply(page, await self._client.fetch(earlier.asked(page)))
             began.times += reply.tries - 1

@@ -8,7 +8,7 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -17,10 +17,12 @@ from wadi.page.document import Parse
 from wadi.page.expressions import Expression
 from wadi.plan.code import Function, guarded
 from wadi.plan.fields import compile_field, compiled
-from wadi.plan.model import AskPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
+from wadi.plan.model import AskPlan, BrowserPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
 from wadi.plan.parts import opens_from_row
 from wadi.plan.starts import FEED, FILE, SITEMAP, combinations, fixed_inputs, variables_of
+from wadi.web.messages import Request
 from wadi.web.parameters import LinkRules, Post, filled, names_in
+from wadi.web.rendering import Rendering, Step, step_of
 
 
 @dataclass(frozen=True)
@@ -119,6 +121,11 @@ class Kind:
     heading_line: int | None = None
     side_by_side: bool = False
     says_referer: bool = False
+    rendering: Rendering | None = None
+
+    def shown(self, request: Request) -> Request:
+        """The request for a page of this kind: with how a browser shows it, where one does."""
+        return request if self.rendering is None else replace(request, rendering=self.rendering)
 
     @property
     def is_leaf(self) -> bool:
@@ -200,6 +207,21 @@ class _Compiler:
             heading_line=0 if page.heading_line == "none" else page.heading_line,
             side_by_side=page.side_by_side,
             says_referer=self._plan.manners.referer,
+            rendering=self._rendering(page.browser) if page.browser is not None else None,
+        )
+
+    def _rendering(self, plan: BrowserPlan) -> Rendering:
+        fixed = fixed_inputs(self._plan.inputs)
+        steps = (step_of(sentence) for sentence in plan.do)
+        width, height = map(int, plan.size.split("x"))
+        return Rendering(
+            wait=tuple(plan.wait or ()),
+            least=plan.least,
+            gone=tuple(plan.gone or ()),
+            quiet_s=plan.quiet,
+            within_s=plan.within,
+            size=(width, height),
+            steps=tuple(Step(step.verb, tuple(str(filled(said, fixed)) for said in step.arguments)) for step in steps),
         )
 
     def _fields(self, fields: Mapping[str, FieldPlan]) -> tuple[Field, ...]:

@@ -10,7 +10,7 @@ from typing import Any
 
 from aiohttp import web
 
-from wadi.demo import faults, office, photos, redesign, shapes, world
+from wadi.demo import faults, office, photos, redesign, scripted, shapes, world
 from wadi.demo.pages import html, missing, page
 from wadi.demo.weather import Weather, middleware
 
@@ -196,7 +196,7 @@ def application(middlewares: tuple[Any, ...] = (), edition: int = 1) -> web.Appl
     """The site as an aiohttp application; `middlewares` let tests break it in chosen places. The second `edition` is the register
     after a redesign."""
     app = web.Application(middlewares=middlewares)
-    routes = ROUTES | redesign.ROUTES if edition == 2 else ROUTES
+    routes = ROUTES | scripted.ROUTES | (redesign.ROUTES if edition == 2 else {})
     for path, handler in routes.items():
         app.router.add_get(path, handler)
     shapes.add_to(app.router)

@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Iterable
 from typing import Any
 
-from wadi.demo import gaugings, notebook, office, photos
+from wadi.demo import gaugings, notebook, office, photos, scripted
 from wadi.demo.world import DISTRICTS, Spring, springs, springs_in
 
 
@@ -55,6 +55,11 @@ def readings_rows(site: str) -> list[dict[str, Any]]:
         {"code": level.spring.code, "level": level.level_m, "day": level.read_at.date().isoformat()}
         for level in office.levels()
     ]
+
+
+def walks_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/walks.toml` and of `examples/walks-data.toml`."""
+    return [{name: walk[name] for name in ("code", "title", "km", "district")} for walk in scripted.walks()]
 
 
 def tariffs_rows(site: str) -> list[dict[str, Any]]:
@@ -324,6 +329,8 @@ TRUTHS = {
     "wells": wells_rows,
     "dry": dry_rows,
     "tariffs": tariffs_rows,
+    "walks": walks_rows,
+    "walks-data": walks_rows,
     "keepers": keepers_rows,
     "places": places_rows,
     "archive": archive_rows,

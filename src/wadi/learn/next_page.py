@@ -38,7 +38,7 @@ def next_page(loaded: LoadedPlan, reply: Reply, ask: Callable[[Request], Reply])
     link = next((link for link in first.links if link.role is Role.NEXT), None)
     if link is None or not first.tables:
         return None
-    return _compared(link.request.url, first, extract(ask(link.request), kind, kinds, number=1))
+    return _compared(link.request.url, first, extract(ask(kind.shown(link.request)), kind, kinds, number=1))
 
 
 def _compared(url: str, first: Extract, second: Extract) -> NextPage:

@@ -329,6 +329,32 @@ NextOrShort = Annotated[NextPlan, BeforeValidator(_as_field, json_schema_input_t
 OpenOrShort = Annotated[OpenPlan, BeforeValidator(_as_field, json_schema_input_type=str | list[str] | OpenPlan)]
 
 
+class BrowserPlan(Part):
+    """How a browser shows a page before it is read: what is done on it, and when it is ready."""
+
+    do: Strings = Field(
+        [],
+        description="steps on the page, one after the other: VERB ARGUMENT…, quoted as in a shell; {NAME} is an input",
+    )
+    wait: Expressions | None = Field(
+        None, description="the page is ready when this stands there (CSS or XPath); default: when the network is quiet"
+    )
+    least: Count = Field(1, description="with wait: so many must stand there")
+    gone: Expressions | None = Field(None, description="the page is ready when this stands there no more")
+    quiet: Duration = Field(0.5, description="without wait and gone: so long nothing was asked for")
+    within: Duration = Field(
+        30.0, description="longest time until the page is ready: then it failed, with what it lacks"
+    )
+    size: str = Field("1280x800", pattern=r"^[1-9]\d{2,3}x[1-9]\d{2,3}$", description="the window, in CSS pixels")
+
+
+def _as_browser(value: object) -> object:
+    return {} if value is True else None if value is False else value
+
+
+BrowserOrTrue = Annotated[BrowserPlan, BeforeValidator(_as_browser, json_schema_input_type=bool | BrowserPlan)]
+
+
 class PagePlan(Part):
     """A kind of page: what stands on it and where it leads."""
 
@@ -355,6 +381,9 @@ class PagePlan(Part):
     lists: dict[Name, ListPlan] = Field({}, description="tables inside the rows: nested records as child tables")
     next: NextOrShort | None = Field(None, description="how the listing goes on")
     open: dict[Name, OpenOrShort] = Field({}, description="page kind → the links that lead to such pages")
+    browser: BrowserOrTrue | None = Field(
+        None, description="true: such pages are read as a browser shows them; or how it does (a table)"
+    )
 
 
 class StartPlan(Part):

@@ -8,6 +8,7 @@ from typing import Literal
 
 from wadi.urls import host_of, normalised
 from wadi.web.pickled import pickled_by_value
+from wadi.web.rendering import Rendering
 
 Headers = tuple[tuple[str, str], ...]
 
@@ -28,13 +29,14 @@ _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 @dataclass(frozen=True, slots=True)
 class Request:
     """One request. `url` is sent as it stands (already escaped), without its fragment; `route` names the way that it goes,
-    where a plan has named ones."""
+    where a plan has named ones; `rendering` is how a browser shows the page, where one does."""
 
     url: str
     method: str = "GET"
     headers: Headers = ()
     body: bytes = b""
     route: str = ""
+    rendering: Rendering | None = None
 
     @property
     def host(self) -> str:
@@ -52,6 +54,7 @@ class Request:
         digest = f" {hashlib.sha256(self.body).hexdigest()}" if self.body else ""
         asked_for = "".join(f" {n.lower()}: {v}" for n, v in self.headers if n.lower() in _NEGOTIATING)
         way = f" by {self.route}" if self.route else ""
+        way += f" shown {self.rendering!r}" if self.rendering is not None else ""
         return f"{self.method} {normalised(self.url)}{digest}{asked_for}{way}"
 
 

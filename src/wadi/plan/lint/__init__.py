@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from wadi.plan.lint.browser import browsers
 from wadi.plan.lint.checks import checks
 from wadi.plan.lint.fields import expressions, field_settings, kinds
 from wadi.plan.lint.pages import asks, links, nexts
@@ -43,4 +44,5 @@ RULES: tuple[Rule, ...] = (
     login,
     secrets,
     field_inputs,
+    browsers,
 )

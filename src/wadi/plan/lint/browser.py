@@ -1,0 +1,47 @@
+"""Findings about pages that a browser shows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wadi.plan.model import InputSecret, Plan
+from wadi.plan.positions import Path
+from wadi.plan.text import Finding, PlanText
+from wadi.web.rendering import BadStep, step_of
+
+
+def browsers(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """Steps are sentences that can be read; a browser shows HTML, with a session and a way of its own."""
+    for name, page in plan.page.items():
+        if page.browser is None:
+            continue
+        path: Path = ("page", name, "browser")
+        yield from _steps(path, page.browser.do, text)
+        if page.parse not in (None, "html"):
+            what = f"a browser shows pages of HTML, and this kind is read as {page.parse}"
+            yield path, text.problem("both-keys", path, what, key=True)
+        if (why := _apart(plan)) is not None:
+            what = f"a browser takes no part in {why}"
+            now = "the JSON behind the page, if there is one:  wadi inspect PAGE --rendered"
+            yield path, text.problem("both-keys", path, what, key=True, now=now)
+
+
+def _steps(path: Path, sentences: list[str], text: PlanText) -> Iterator[Finding]:
+    for place, sentence in enumerate(sentences):
+        try:
+            step_of(sentence)
+        except BadStep as error:
+            at = (*path, "do", place)
+            yield at, text.problem("bad-step", at, error.what, now=error.now)
+
+
+def _apart(plan: Plan) -> str | None:
+    """What of a plan a browser has no part in."""
+    manners = plan.manners
+    if plan.login is not None:
+        return "a log-in"
+    if manners.routes or manners.routes_from:
+        return "routes by proxies"
+    if any(isinstance(value, InputSecret) for value in plan.inputs.values()):
+        return "secrets"
+    return None
