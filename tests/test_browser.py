@@ -52,6 +52,12 @@ def test_sentences_that_mean_nothing_are_refused(sentence: str, what: str) -> No
         step_of(sentence)
 
 
+def test_what_is_done_inside_a_row_is_less() -> None:
+    assert step_of("click button", in_row=True) == Step("click", ("button",))
+    with pytest.raises(BadStep, match="scroll is not done inside a row"):
+        step_of("scroll", in_row=True)
+
+
 def test_the_wait_of_a_time_is_its_seconds() -> None:
     assert [step_of(f"wait {said}").seconds for said in ("500ms", "2s", "1.5s", ".list")] == [0.5, 2.0, 1.5, None]
 
@@ -98,6 +104,9 @@ fields = { name = "b", span = { at = "i", type = "integer", unit = "m" } }
     [
         (LISTING + 'do = ["push it"]', "bad-step", 'unknown step "push"'),
         (LISTING + 'size = "big"', "wrong-value", "size"),
+        (LISTING + 'per_row = ["more b"]', "bad-step", "more is not done inside a row"),
+        (LISTING.replace('rows = "li"', "").replace('table = "weirs"', "") + 'per_row = ["click b"]', "missing-key", "this kind has no rows"),
+        (LISTING + 'zone = "Merrow/Dale"', "wrong-value", "is no time zone"),
         (LISTING.replace('rows = "li"', 'rows = "li"\nparse = "xml"'), "both-keys", "a browser shows pages of HTML"),
         (LISTING.replace("[start]", '[login]\naddress = "http://h/in"\nuser_from = "U"\npassword_from = "P"\n[start]'), "both-keys", "a browser takes no part in a log-in"),
     ],
@@ -223,6 +232,112 @@ def test_what_is_done_is_done_as_a_person_does_it() -> None:
 
     titles = [read_document(shown.reply.body, "http://h/", "text/html").title for shown in _shown(work)]
     assert titles == ["Ash Spring|2|hovered", "x|1|"]
+
+
+_ADDS = """<ul id=list></ul><div id=cover hidden style="position:fixed;inset:0">wait</div><p style="height:3000px"></p><button id=more>More</button><script>
+  let n = 0, busy = false;
+  async function add() {
+    if (busy || n >= 3) return;
+    busy = true; cover.hidden = false;
+    const text = await (await fetch("/slow")).text();
+    setTimeout(() => {
+      n++; list.innerHTML += `<li><b>Weir ${n}</b> <i>${n} m</i></li>`; busy = false; cover.hidden = true; END
+    }, 200);
+  }
+  START
+</script>"""
+_BY_BUTTON = _ADDS.replace("START", "more.onclick = add; add();")
+ADDING = {
+    "/off": _BY_BUTTON.replace("END", "more.disabled = n >= 3;"),
+    "/gone": _BY_BUTTON.replace("END", "if (n >= 3) more.remove();"),
+    "/dead": _BY_BUTTON.replace("END", ""),
+    "/scroll": _ADDS.replace("START", "more.remove(); document.addEventListener('scroll', add); add();").replace(
+        "END", ""
+    ),
+    "/covered": "<ul><li><b>Weir 1</b></ul><button id=more>More</button><div style='position:fixed;inset:0'>wait</div>",
+}
+
+
+def _elements(shown: Rendered, name: str) -> int:
+    return len(read_document(shown.reply.body, "http://h/", "text/html").tree.xpath(f"//{name}"))
+
+
+def _slow(request: Any, body: str) -> str:
+    time.sleep(1.4)  # longer than a page has to be still
+    return "ok"
+
+
+@needs_browser
+def test_what_comes_by_a_button_or_by_scrolling_is_waited_for() -> None:
+    async def work(browser: Browser) -> dict[str, Any]:
+        found: dict[str, Any] = {}
+        with serving(SmallHost({**ADDING, "/slow": _slow}).application) as site:
+            for path in ADDING:
+                steps = ("scroll",) if path == "/scroll" else ("more '#more'",)
+                rendering = Rendering(steps=tuple(map(step_of, steps)), within_s=3 if path == "/covered" else 30)
+                try:
+                    shown = await browser.render(Request(f"{site}{path}"), rendering)
+                    found[path] = _elements(shown, "li")
+                except FetchFailed as failure:
+                    found[path] = failure.what
+        return found
+
+    covered = "more '#more': something covers it"
+    assert _shown(work) == {"/off": 3, "/gone": 3, "/dead": 3, "/scroll": 3, "/covered": covered}
+
+
+CARDS = """<ul></ul><script>
+  document.querySelector("ul").innerHTML = [1, 2, 3].map((n) => `<li><b>Weir ${n}</b>${n == 2 ? "" : "<button>show</button>"}</li>`).join("");
+  for (const b of document.querySelectorAll("button")) b.onclick = () => setTimeout(() => { b.outerHTML = "<i>7 m</i>"; }, 100);
+</script>"""
+
+ANEW = """<ul></ul><script>
+  const open = new Set();
+  function draw() {
+    document.querySelector("ul").innerHTML = [1, 2, 3].map((n) => `<li>${open.has(n) ? "<i>7 m</i>" : "<button>show</button>"}</li>`).join("");
+    document.querySelectorAll("li").forEach((li, at) => { if (li.firstChild.onclick !== undefined) li.firstChild.onclick = () => { open.add(at + 1); draw(); }; });
+  }
+  draw();
+</script>"""
+
+
+@needs_browser
+def test_what_each_row_hides_is_shown() -> None:
+    def in_rows(*sentences: str) -> Rendering:
+        return Rendering(rows=("li.none", "li"), per_row=tuple(step_of(said, in_row=True) for said in sentences))
+
+    async def work(browser: Browser) -> list[Any]:
+        with serving(SmallHost({"/": CARDS, "/anew": ANEW}).application) as site:
+            shown = await browser.render(Request(f"{site}/"), in_rows("click button", "wait i"))
+            anew = await browser.render(Request(f"{site}/anew"), in_rows("click button"))
+            with pytest.raises(FetchFailed) as failed:
+                await browser.render(Request(f"{site}/"), in_rows("click a.show"))
+            return [_elements(shown, "i"), _elements(anew, "i"), failed.value.what]
+
+    assert _shown(work) == [2, 3, "click a.show: in none of 3 rows of li"]
+
+
+SEEN = """<p></p><script>document.querySelector("p").textContent =
+  [innerWidth, navigator.language, Intl.DateTimeFormat().resolvedOptions().timeZone].join(" ")</script>"""
+
+
+@needs_browser
+def test_a_page_is_told_of_its_reader_and_no_page_after_it() -> None:
+    async def work(browser: Browser) -> list[str]:
+        found = []
+        with serving(SmallHost({"/": SEEN}).application) as site:
+            for rendering in (
+                Rendering(),
+                Rendering(size=(800, 600), language="fr-CH", zone="Asia/Tokyo"),
+                Rendering(),
+            ):
+                shown = await browser.render(Request(f"{site}/"), rendering)
+                found.append(shown.reply.body.decode())
+        return [text.partition("<p>")[2].partition("</p>")[0] for text in found]
+
+    first, second, third = _shown(work)
+    assert second == "800 fr-CH Asia/Tokyo"
+    assert first == third != second
 
 
 TROUBLE = {

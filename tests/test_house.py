@@ -44,7 +44,7 @@ ROOMS = {
     "learn": (
         "class_names column_names details draft drafting envelope field_guess fields good_run kind known_rows labels learned "
         "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "
-        "sameness selectors sightings sources spots surroundings tables things three_ways toml_text trying types ways"
+        "sameness saved_replies selectors sightings sources spots surroundings tables things three_ways toml_text trying types ways"
     ),
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
@@ -62,7 +62,7 @@ ROOMS = {
         "parquet row_issues seen spreadsheet visits writers"
     ),
     "web": (
-        "blocked browser browser_steps client coding driver_process hosts hours lag local loops manners messages pace parameters pickled private rendered rendering retry robots routed routes "
+        "blocked browser browser_steps client coding driver_process har hosts hours lag local loops manners messages pace parameters pickled private rendered rendering retry robots routed routes "
         "secrets session transport webdriver"
     ),
 }

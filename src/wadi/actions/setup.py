@@ -9,7 +9,9 @@ import random
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from wadi.crawl.events import Event
@@ -37,6 +39,9 @@ from wadi.web.routes import BadRoute, Routes, checked
 from wadi.web.secrets import Secrets, basic, bearer, mark_of
 from wadi.web.session import BadSession, Session, read_cookies, read_saved_request
 from wadi.web.transport import Bounds, HttpTransport, Transport
+
+if TYPE_CHECKING:
+    from wadi.web.browser import Browser
 
 Ask = Callable[[str, bool], str]
 """Asks a person: the question, and whether the answer is a secret."""
@@ -90,8 +95,10 @@ def client_of(
     if any(is_of_files(address) for address in loaded.plan.start.addresses):
         roots = folders_of(loaded.plan, folder or loaded.folder)
         transport = LocalTransport(roots, transport, limits.page_size)
-    if any(page.browser is not None for page in loaded.plan.page.values()):
-        transport = _rendering(identity, transport, headers, limits.page_size, guard, manners.parallel)
+    browsers = [page.browser for page in loaded.plan.page.values() if page.browser is not None]
+    if browsers:
+        start = partial(_browser, identity, manners.parallel, any(plan.pictures for plan in browsers))
+        transport = _rendering(start, transport, headers, limits.page_size, guard)
     pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
     throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
     policy = Retrying(
@@ -106,15 +113,17 @@ def client_of(
     )
 
 
+def _browser(identity: str, parallel: int, pictures: bool) -> Browser:
+    from wadi.web.browser import Browser
+
+    return Browser(agent=identity, parallel=parallel, pictures=pictures)
+
+
 def _rendering(
-    identity: str, other: Transport, headers: Headers, most_bytes: int, guard: AddressGuard, parallel: int
+    start: Callable[[], Browser], other: Transport, headers: Headers, most_bytes: int, guard: AddressGuard
 ) -> Transport:
     """What shows pages in a browser, beside what sends the others."""
-    from wadi.web.browser import Browser
     from wadi.web.rendered import RenderingTransport
-
-    def start() -> Browser:
-        return Browser(agent=identity, parallel=parallel)
 
     return RenderingTransport(start, other, headers=headers, most_bytes=most_bytes, guard=guard)
 

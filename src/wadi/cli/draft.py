@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from wadi.actions.setup import Credentials
     from wadi.learn.drafting import Asked, Draft
     from wadi.learn.learned_fields import LearnedField
+    from wadi.learn.look import Look
+    from wadi.learn.saved_replies import Sending
     from wadi.page.document import Document
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
@@ -36,6 +38,7 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi draft http://127.0.0.1:8700/register --fields A1=code,A3=name,A5=flow
   wadi draft http://127.0.0.1:8700/register --open -o register.toml
   wadi draft http://127.0.0.1:8700/wells --run -o wells.csv
+  wadi draft --har saved.har --pick 2 -o levels.toml
 """
 _PREVIEW_ROWS = 5
 _LIMITS = (100, "10m")
@@ -44,7 +47,16 @@ _MARK = re.compile(r"[A-Z]{1,2}\d+")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    add_page(parser)
+    add_page(parser, or_archive=True)
+    parser.add_argument(
+        "--pick",
+        type=at_least_one,
+        metavar="N",
+        help="with --har: the reply that  wadi inspect --har  numbers so (default: 1)",
+    )
+    parser.add_argument(
+        "--secrets", action="store_true", help="with --har: cookies and tokens of the request come from the environment"
+    )
     said = parser.add_argument_group("what is wanted (default: the best guess)")
     said.add_argument(
         "--row", nargs="+", action="append", default=[], metavar="NAME=VALUE",
@@ -91,18 +103,22 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.run:
         check_outputs(args.output)
     target = _beside(args.output) if args.run else _plan_file(args.output)
-    page = opened(args)
+    if args.har is None and (args.pick is not None or args.secrets):
+        raise UsageError(Problem("bad-option", "--pick and --secrets are for a saved archive", now="--har FILE"))
+    page, sending, look = _saved(args) if args.har is not None else (opened(args), None, None)
     asked = replace(asked, also=_further(args))
     if _is_led(args, err):
         asked, target = _led(page, args, asked, target, err)
     carried, credentials = _carried(args)
     means = Means(
         target.name if target is not None else "plan.toml",
-        _address(page, args, target),
+        _address(page, args, target) if sending is None else sending.address,
         args.parse,
         carried=carried,
         credentials=credentials,
         limits=_LIMITS if args.run else None,
+        sending=sending,
+        look=look,
     )
     draft = draft_page(page, asked, means)
     _write(draft.text, target, out)
@@ -114,6 +130,24 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if not args.quiet:
         _show_preview(draft, target, credentials, err)
     return Status.NOT_ALL if draft.unseen else Status.DONE
+
+
+def _saved(args: argparse.Namespace) -> tuple[OpenedPage, Sending, Look]:
+    """A reply of a saved archive as a page, what a plan sends for it, and the look at it. Raises UsageError."""
+    from wadi.actions.open_page import OpenedPage
+    from wadi.cli.options import saved_in_archive
+    from wadi.learn.saved_replies import CannotBeSent, sending_of
+
+    found, number, place = saved_in_archive(args), args.pick or 1, Place(args.har)
+    if number > len(found):
+        what = f"there is no reply {number}: {plural(len(found), 'has rows', 'have rows')}"
+        raise UsageError(Problem("bad-option", what, place, now=f"wadi inspect --har {shlex.quote(args.har)}"))
+    picked = found[number - 1]
+    try:
+        sending = sending_of(picked.reply.request, with_secrets=args.secrets)
+    except CannotBeSent as error:
+        raise UsageError(Problem("wrong-kind", f"reply {number}: {error}", place)) from error
+    return OpenedPage(picked.look.document, picked.reply, "the archive"), sending, picked.look
 
 
 def _further(args: argparse.Namespace) -> list[Document]:
@@ -147,7 +181,7 @@ def _beside(outputs: Sequence[str]) -> Path:
 
 def _is_led(args: argparse.Namespace, err: TextIO) -> bool:
     """Whether questions are asked: at a terminal, where nothing is said of what is wanted."""
-    is_said = args.row or args.group or args.fields or args.thing or args.run or args.quiet
+    is_said = args.row or args.group or args.fields or args.thing or args.run or args.quiet or args.har
     return not is_said and sys.stdin.isatty() and err.isatty() and args.page != "-"
 
 

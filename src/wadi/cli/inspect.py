@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, TextIO
 
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from wadi.learn.field_guess import FieldGuess
     from wadi.learn.look import Look, RowsFound
     from wadi.learn.outline import JsonRows
+    from wadi.learn.saved_replies import SavedSource
     from wadi.learn.three_ways import Behind, ThreeWays
     from wadi.web.robots import RobotsVerdict
 
@@ -26,15 +28,17 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
   wadi inspect http://127.0.0.1:8700/register/MW-0141 --json
   wadi inspect page.html --rows 8
   wadi inspect http://127.0.0.1:8700/gauges --rendered
+  wadi inspect --har saved.har
 """
 _SHOWN_FIELDS = 14
 _SHOWN_PATHS = 24
 _PLAN_WIDTH = 66
 _BLOCK_WIDTH = 10
+_SHOWN_SAVED, _SHOWN_VALUES = 8, 5
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    add_page(parser)
+    add_page(parser, or_archive=True)
     parser.add_argument("--rows", type=int, default=3, metavar="N", help="how many candidates for rows (default: 3)")
     add_rendered(parser)
     parser.add_argument("--json", action="store_true", help="everything as JSON on standard output")
@@ -44,6 +48,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.open_page import robots_verdict
     from wadi.learn.look import as_dict, look_at
 
+    if args.har is not None:
+        return _archive(args, out)
     if args.rendered:
         return _compare(args, out)
     page = opened(args)
@@ -64,6 +70,51 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         to = console(out)
         to.print(view(page, look, verdict, to.width, verbose=args.verbose))
     return Status.DONE
+
+
+def _archive(args: argparse.Namespace, out: TextIO) -> Status:
+    """The replies of a saved archive that have rows, the likeliest source first."""
+    from wadi.cli.options import saved_in_archive
+
+    found = saved_in_archive(args)
+    if args.json:
+        write_json({"archive": args.har, "sources": [_saved_dict(one) for one in found]}, out)
+        return Status.DONE
+    to = console(out)
+    shown = [(str(number), _saved_lines(one, to.width)) for number, one in enumerate(found[:_SHOWN_SAVED], 1)]
+    more = len(found) - len(shown)
+    last = [("more", [f"{plural(more, 'more reply', 'more replies')} with rows (--json has all)"])] if more else []
+    draft = f"wadi draft --har {shlex.quote(args.har)} --pick 1"
+    to.print(blocks([*shown, *last, ("next", [plain(draft, "cyan")])]))
+    return Status.DONE
+
+
+def _saved_dict(source: SavedSource) -> dict[str, Any]:
+    request = source.reply.request
+    return {
+        "method": request.method,
+        "url": source.address,
+        "rows": source.count,
+        "expression": source.rows.expression,
+        "fields": [field.name for field in source.rows.fields],
+        "times": source.times,
+        "varied": {name: list(values) for name, values in (source.varied or {}).items()},
+        "goes_on": [way.plan or way.how for way in source.look.paging],
+    }
+
+
+def _saved_lines(source: SavedSource, width: int) -> list[Any]:
+    """What was asked for, the rows and fields in the reply, and how it went on."""
+    request = source.reply.request
+    lines: list[Any] = [plain(f"{request.method} {shortened(source.address, max(40, width - 20))}", "bold")]
+    lines.append(f"{plural(source.count, 'row')}: {source.rows.expression}")
+    names = [field.name for field in source.rows.fields]
+    lines.append(f"fields: {shortened(', '.join(names), max(40, width - 24))}")
+    for name, values in (source.varied or {}).items():
+        said = ", ".join(shortened(value, 20) for value in values[:_SHOWN_VALUES])
+        lines.append(f"asked for {source.times} times, with {name} {said}{' …' if len(values) > _SHOWN_VALUES else ''}")
+    lines += [f"goes on: {way.plan or way.how}" for way in source.look.paging[:2]]
+    return lines
 
 
 def _compare(args: argparse.Namespace, out: TextIO) -> Status:

@@ -9,12 +9,13 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
-from wadi.problems import Problem, UsageError, escaped
+from wadi.problems import Place, Problem, UsageError, escaped
 
 if TYPE_CHECKING:
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.run import Run
     from wadi.actions.setup import Credentials
+    from wadi.learn.saved_replies import SavedSource
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.quality.walk import Walks
@@ -108,10 +109,19 @@ def write_descriptions(run: Run, args: argparse.Namespace) -> list[str]:
     return written
 
 
-def add_page(parser: argparse.ArgumentParser) -> None:
+def add_page(parser: argparse.ArgumentParser, *, or_archive: bool = False) -> None:
     parser.add_argument(
-        "page", metavar="PAGE", help="a URL, a file, - for standard input, or RUN#NUMBER for a stored page of a run"
+        "page",
+        metavar="PAGE",
+        nargs="?" if or_archive else None,
+        help="a URL, a file, - for standard input, or RUN#NUMBER for a stored page of a run",
     )
+    if or_archive:
+        parser.add_argument(
+            "--har",
+            metavar="FILE",
+            help="in place of PAGE: an HTTP Archive, as browsers save it from their network panel",
+        )
     parser.add_argument("--fresh", action="store_true", help="ask the site again, even if the page was looked at today")
     parser.add_argument(
         "--ignore-robots", action="store_true", help="look at a page though robots.txt forbids it, if you may"
@@ -158,8 +168,35 @@ def rendering_asked(args: argparse.Namespace) -> Rendering:
     return Rendering(wait=(args.wait,) if args.wait else (), size=(int(width), int(height)), steps=steps)
 
 
+def saved_in_archive(args: argparse.Namespace) -> list[SavedSource]:
+    """The replies with rows of the archive that the command line names, the likeliest source first. Raises UsageError."""
+    from wadi.learn.saved_replies import saved_sources
+    from wadi.web.har import MOST_BYTES, NotAnArchive, read_archive
+
+    if args.page is not None:
+        raise UsageError(Problem("bad-option", "--har stands in place of PAGE", now="the one or the other"))
+    place = Place(args.har)
+    try:
+        if Path(args.har).stat().st_size > MOST_BYTES:
+            raise UsageError(Problem("wrong-kind", f"it is larger than {MOST_BYTES / 1e6:.0f} MB", place))
+        found = saved_sources(read_archive(Path(args.har).read_bytes()))
+    except FileNotFoundError as error:
+        raise UsageError(Problem("no-such-file", "no such file", place)) from error
+    except OSError as error:
+        raise UsageError(Problem("not-readable", f"cannot be read: {error.strerror}", place)) from error
+    except NotAnArchive as error:
+        now = "in the browser's network panel:  save all as HAR, with content"
+        raise UsageError(Problem("wrong-kind", str(error), place, now=now)) from error
+    if not found:
+        now = "load the page with the network panel open, and save with content"
+        raise UsageError(Problem("nothing-to-draft", "no reply in it has rows", place, now=now))
+    return found
+
+
 def opened(args: argparse.Namespace) -> OpenedPage:
     """The page that the command line names."""
+    if args.page is None:
+        raise UsageError(Problem("bad-option", "there is no PAGE", now="a URL or a file, or --har FILE"))
     from wadi.actions.open_page import open_page, open_page_as
     from wadi.plan.reader import load_plan, with_route
 

@@ -207,12 +207,16 @@ class _Compiler:
             heading_line=0 if page.heading_line == "none" else page.heading_line,
             side_by_side=page.side_by_side,
             says_referer=self._plan.manners.referer,
-            rendering=self._rendering(page.browser) if page.browser is not None else None,
+            rendering=self._rendering(page.browser, page.rows or []) if page.browser is not None else None,
         )
 
-    def _rendering(self, plan: BrowserPlan) -> Rendering:
+    def _rendering(self, plan: BrowserPlan, rows: list[str]) -> Rendering:
         fixed = fixed_inputs(self._plan.inputs)
-        steps = (step_of(sentence) for sentence in plan.do)
+
+        def with_inputs(sentences: list[str]) -> tuple[Step, ...]:
+            steps = (step_of(sentence) for sentence in sentences)
+            return tuple(Step(step.verb, tuple(str(filled(said, fixed)) for said in step.arguments)) for step in steps)
+
         width, height = map(int, plan.size.split("x"))
         return Rendering(
             wait=tuple(plan.wait or ()),
@@ -221,7 +225,11 @@ class _Compiler:
             quiet_s=plan.quiet,
             within_s=plan.within,
             size=(width, height),
-            steps=tuple(Step(step.verb, tuple(str(filled(said, fixed)) for said in step.arguments)) for step in steps),
+            language=plan.language,
+            zone=plan.zone,
+            steps=with_inputs(plan.do),
+            rows=tuple(rows),
+            per_row=with_inputs(plan.per_row),
         )
 
     def _fields(self, fields: Mapping[str, FieldPlan]) -> tuple[Field, ...]:

@@ -1,4 +1,5 @@
-"""Pages of the sample site that scripts draw: walks that load while one scrolls, under a banner that has to be accepted first."""
+"""Pages of the sample site that scripts draw: walks that load while one scrolls, under a banner that has to be accepted first;
+telephones of the keepers, more of which come by a button, each shown by a click."""
 
 from __future__ import annotations
 
@@ -7,10 +8,11 @@ from typing import Any
 
 from aiohttp import web
 
-from wadi.demo import world
+from wadi.demo import office, world
 from wadi.demo.pages import html, page
 
 WALKS_AT_A_TIME = 20
+KEEPERS_AT_A_TIME = 25
 
 
 def walks() -> list[dict[str, Any]]:
@@ -31,9 +33,12 @@ async def _walks(request: web.Request) -> web.Response:
     return html(page("walks.html"))
 
 
+def _whole_number(text: str) -> int:
+    return int(text) if text.isdecimal() and len(text) < 5 else 0
+
+
 async def _walks_json(request: web.Request) -> web.Response:
-    asked = request.query.get("from", "0")
-    first = int(asked) if asked.isdecimal() and len(asked) < 5 else 0
+    first = _whole_number(request.query.get("from", "0"))
     shown = walks()[first : first + WALKS_AT_A_TIME]
     following = first + WALKS_AT_A_TIME
     return web.json_response(
@@ -41,4 +46,43 @@ async def _walks_json(request: web.Request) -> web.Response:
     )
 
 
-ROUTES: dict[str, Callable[[web.Request], Any]] = {"/walks": _walks, "/api/walks": _walks_json}
+def telephones() -> list[dict[str, Any]]:
+    """The keepers by name, with their telephones (None for those without)."""
+    return [
+        {"name": name, "springs": springs, "telephone": None if place % 9 == 4 else f"01632 960{(place * 7) % 1000:03}"}
+        for place, (name, springs) in enumerate(office.keepers())
+    ]
+
+
+async def _telephones(request: web.Request) -> web.Response:
+    return html(page("telephones.html"))
+
+
+async def _telephones_json(request: web.Request) -> web.Response:
+    first, every = _whole_number(request.query.get("from", "0")), telephones()
+    following = first + KEEPERS_AT_A_TIME
+    shown = [
+        {
+            "name": keeper["name"],
+            "springs": keeper["springs"],
+            "ask": f"/api/telephones/{place}" if keeper["telephone"] else None,
+        }
+        for place, keeper in enumerate(every[first:following], first)
+    ]
+    return web.json_response({"keepers": shown, "next": following if following < len(every) else None})
+
+
+async def _telephone(request: web.Request) -> web.Response:
+    place, every = _whole_number(request.match_info["place"]), telephones()
+    if place >= len(every):
+        raise web.HTTPNotFound()
+    return web.json_response({"telephone": every[place]["telephone"]})
+
+
+ROUTES: dict[str, Callable[[web.Request], Any]] = {
+    "/walks": _walks,
+    "/api/walks": _walks_json,
+    "/telephones": _telephones,
+    "/api/telephones": _telephones_json,
+    "/api/telephones/{place}": _telephone,
+}

@@ -62,6 +62,11 @@ def walks_rows(site: str) -> list[dict[str, Any]]:
     return [{name: walk[name] for name in ("code", "title", "km", "district")} for walk in scripted.walks()]
 
 
+def telephones_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/telephones.toml` and of `examples/telephones-data.toml`."""
+    return scripted.telephones()
+
+
 def tariffs_rows(site: str) -> list[dict[str, Any]]:
     """The table of `examples/tariffs.toml`."""
     return [
@@ -331,6 +336,8 @@ TRUTHS = {
     "tariffs": tariffs_rows,
     "walks": walks_rows,
     "walks-data": walks_rows,
+    "telephones": telephones_rows,
+    "telephones-data": telephones_rows,
     "keepers": keepers_rows,
     "places": places_rows,
     "archive": archive_rows,

@@ -10,6 +10,7 @@ from urllib.parse import urlsplit, urlunsplit
 from wadi.learn.field_guess import FieldGuess
 from wadi.learn.look import Look, RowsFound
 from wadi.learn.outline import JsonRows
+from wadi.learn.saved_replies import Sending
 from wadi.learn.selectors import expression_for
 from wadi.learn.toml_text import as_key, quoted, text_in_quotes
 from wadi.page.nodes import parent
@@ -52,6 +53,7 @@ class Choices:
     parse: str | None = None
     carried: str = ""
     limits: tuple[int, str] | None = None
+    sending: Sending | None = None
     beside: tuple[FieldGuess, ...] = ()
 
     @property
@@ -94,6 +96,7 @@ def plan_text(chosen: Choices, name: str, address: str = "") -> str:
     parts = urlsplit(address or look.reply.request.url)
     # Without a password; braces would stand for inputs.
     address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2])).replace("{", "%7B").replace("}", "%7D")
+    address = chosen.sending.address if chosen.sending is not None else address
     table = table_name(parts.path)
     lines = [
         f"# Drafted by  wadi draft.  Look at each line, then:  wadi preview {name}",
@@ -103,6 +106,7 @@ def plan_text(chosen: Choices, name: str, address: str = "") -> str:
         "[start]",
         f'page      = "{chosen.kind}"',
         f"addresses = [{text_in_quotes(address)}]",
+        *(_sending_lines(chosen.sending) if chosen.sending is not None else []),
         *_manners(chosen),
         "",
         f"[page.{chosen.kind}]",
@@ -119,6 +123,13 @@ def plan_text(chosen: Choices, name: str, address: str = "") -> str:
         said = chosen.said.get("key", "no two rows of this page have the same")
         lines += ["", f"[table.{table}]", f"key = [{text_in_quotes(chosen.key)}]    # {said}"]
     return "\n".join(lines) + "\n"
+
+
+def _sending_lines(sending: Sending) -> list[str]:
+    """What a saved request sends besides its address, and what of it is not in the plan."""
+    out = [f"# left out: {', '.join(sending.secrets)}; --secrets  takes them from the environment"]
+    inputs = ["", "[inputs]", *sending.inputs]
+    return [*sending.start, *([] if not sending.secrets else inputs if sending.inputs else out)]
 
 
 def behind_login(name: str, address: str) -> str:

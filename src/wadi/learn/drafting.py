@@ -27,6 +27,7 @@ from wadi.learn.learned_json import learn_json, value_in_data
 from wadi.learn.learned_rows import Example
 from wadi.learn.look import Look, RowsFound, are_the_same, language_of_page, look_at
 from wadi.learn.next_page import NextPage, next_page
+from wadi.learn.saved_replies import Sending
 from wadi.learn.sources import ASKED_FOR
 from wadi.learn.things import thing_of
 from wadi.page.document import Document, NotADocument, read_document
@@ -99,7 +100,8 @@ class Draft:
 @dataclass(frozen=True)
 class Means:
     """With what a draft is made: the file that it goes to, how it names the page, the cache, and of a plan that the page was
-    opened with the part that is carried over and its credentials. `look_on` lets further pages be asked for."""
+    opened with the part that is carried over and its credentials; of a saved reply what is sent for it, and the
+    look at it. `look_on` lets further pages be asked for."""
 
     name: str = "plan.toml"
     address: str = ""
@@ -109,13 +111,15 @@ class Means:
     credentials: Credentials | None = None
     look_on: bool = True
     limits: tuple[int, str] | None = None
+    sending: Sending | None = None
+    look: Look | None = None
 
 
 def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None = None) -> Draft:
     """The draft of a plan for a page. Raises UsageError where there is nothing to draft from, and for what does not fit the
     page."""
     asked, means = asked or Asked(), means or Means()
-    look = look_at(page.document, page.reply)
+    look = means.look or look_at(page.document, page.reply)
     is_said = bool(asked.examples or asked.group or asked.fields or asked.thing)
     if look.kind.kind == "log-in" and not is_said and page.from_web:
         return Draft(behind_login(means.name, means.address or page.reply.request.url), look)
@@ -130,7 +134,12 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
         means = replace(means, address=page.reply.request.url)
     chosen, learned, unseen = _chosen(look, asked)
     chosen = replace(
-        chosen, parse=means.parse, carried=means.carried, limits=means.limits, delay_s=_delay_of(page, means)
+        chosen,
+        parse=means.parse,
+        carried=means.carried,
+        limits=means.limits,
+        sending=means.sending,
+        delay_s=_delay_of(page, means),
     )
     if asked.open and isinstance(chosen.rows, RowsFound) and not chosen.beside:
         chosen = replace(chosen, beside=tuple(_all_fields(look, chosen.rows)))

@@ -45,6 +45,8 @@ from wadi.table.cells import is_missing
 from wadi.web.messages import FetchFailed, Reply, Request
 
 Ask = Callable[[Request], Reply]
+Shows = Callable[[Document, int], list[Mapping[str, Any]]]
+"""Which records of the last run a page shows, so many at most."""
 Rating = Literal["sure", "likely", "a guess"]
 _MOST_EXAMPLES, _MOST_DETAILS = 12, 5
 _BLANK, _LEAST_BEFORE = 0.3, 0.1
@@ -110,8 +112,8 @@ def mend(loaded: LoadedPlan, known: KnownRows, start: Request, ask: Ask) -> Mend
     """What has to change in a plan so that it reads today's pages as it read those of its last run. Raises NotMended where
     the pages and the run have nothing in common, FetchFailed and CrawlError of `ask`."""
     work = _Work(loaded, known, ask)
-    page = work.opened(start, known.on_page)
     kind = loaded.plan.start.page
+    page = work.opened(kind, start, known.on_page)
     if not page.known and work.broken(kind, page):
         raise NotMended("none of the last run's records is on the first page of today: there is nothing to learn from")
     work.mend_listing(kind, page)
@@ -142,8 +144,9 @@ class _Work:
     def said(self) -> dict[str, Any]:
         return tomllib.loads(self.mending.text)
 
-    def opened(self, request: Request, shows: Callable[[Document, int], list[Mapping[str, Any]]]) -> _PageRead:
-        reply = self._ask(request)
+    def opened(self, kind: str, request: Request, shows: Shows) -> _PageRead:
+        """A page of a kind, with the records that it shows. Raises FetchFailed, NotADocument."""
+        reply = self._ask(self.kinds()[kind].shown(request))
         document = read_document(reply.body, reply.url, reply.content_type)
         self.mending.pages.append(reply.url)
         found = shows(document, _MOST_EXAMPLES)
@@ -219,8 +222,10 @@ class _Work:
         """The rows as the plan picks them, or, where it picks none, those that hold the records of the last run."""
         plan = self.loaded.plan.page[kind]
         if has_rows:
-            own = scopes_of(page.document, compiled(plan.rows))
-            return RowsGuess((plan.rows or [""])[0], tuple(row for row in own if isinstance(row, Element)), 0.0)
+            own = [row for row in scopes_of(page.document, compiled(plan.rows)) if isinstance(row, Element)]
+            held = sum(row is not None for row in fit_into(own, examples, seen).rows)
+            if held * 2 > len(examples) or not examples:
+                return RowsGuess((plan.rows or [""])[0], tuple(own), 0.0)
         for rows, fit in learned_rows(page.document, examples, seen):
             held = sum(row is not None for row in fit.rows)
             if held * 2 > len(examples):
@@ -374,7 +379,7 @@ class _Work:
     def _second(self, kind: str, request: Request) -> Extract | None:
         kinds = self.kinds()
         try:
-            reply = self._ask(request)
+            reply = self._ask(kinds[kind].shown(request))
         except FetchFailed:
             return None
         self.mending.pages.append(reply.url)
@@ -462,7 +467,7 @@ class _Work:
         pairs.sort(key=lambda pair: -sum(not is_missing(pair[1].get(name)) for name in wanted))
         for request, record in pairs[:_MOST_DETAILS]:
             try:
-                yield self.opened(request, lambda document, most, record=record: [record])  # type: ignore[misc]
+                yield self.opened(kind, request, lambda document, most, record=record: [record])  # type: ignore[misc]
             except (FetchFailed, NotADocument):
                 continue
 

@@ -8,6 +8,7 @@ from wadi.actions.setup import Credentials
 from wadi.actions.site import Site
 from wadi.learn.known_rows import KnownRows
 from wadi.learn.mend import Mending, NotMended, mend
+from wadi.page.document import NotADocument
 from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import starts_of
 from wadi.problems import CrawlError, Place, Problem
@@ -38,6 +39,8 @@ def mended(
             return mend(loaded, known, start.request, lambda request: site.reply(request)[0])
         except FetchFailed as failure:
             raise CrawlError(Problem(failure.cause, failure.what, place)) from failure
+        except NotADocument as error:
+            raise CrawlError(Problem("wrong-kind", f"the first page is no document: {error}", place)) from error
         except NotMended as error:
             now = "wadi draft PAGE --row …  learns from records that you see there"
             raise CrawlError(Problem("nothing-to-mend-by", str(error), place, now=now)) from error

@@ -345,7 +345,13 @@ class BrowserPlan(Part):
     within: Duration = Field(
         30.0, description="longest time until the page is ready: then it failed, with what it lacks"
     )
+    per_row: Strings = Field(
+        [], description="steps inside each row, once the page is ready; a row without what they want is passed over"
+    )
     size: str = Field("1280x800", pattern=r"^[1-9]\d{2,3}x[1-9]\d{2,3}$", description="the window, in CSS pixels")
+    language: str = Field("", description="the reader's language, as the page is told: en-GB; default: the machine's")
+    zone: str = Field("", description="the reader's time zone: Europe/London; default: the machine's")
+    pictures: bool = Field(False, description="whether pictures are loaded; of all pages, when one kind wants it")
 
 
 def _as_browser(value: object) -> object:

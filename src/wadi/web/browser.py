@@ -19,7 +19,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
-from wadi.web.browser_steps import Window, do
+from wadi.web.browser_steps import Window, do, do_per_row
 from wadi.web.driver_process import DriverProcess, driver_named, start_driver
 from wadi.web.messages import FetchFailed, Headers, Reply, Request
 from wadi.web.rendering import Rendering
@@ -120,6 +120,7 @@ class Browser:
         self._free = asyncio.Semaphore(parallel)
         self._starting = asyncio.Lock()
         self._shown_in: Counter[str] = Counter()
+        self._set_up: dict[str, tuple[Any, ...]] = {}
         self.starts = 0
 
     async def close(self) -> None:
@@ -168,6 +169,7 @@ class Browser:
         """A page in a window, ready as it should be. Raises FetchFailed."""
         async with self._window(rendering) as window:
             traffic = _Traffic(window.context)
+            window.is_quiet = lambda: traffic.is_quiet
             stop = window.session.listen(traffic.hear)
             collector = ""
             try:
@@ -190,8 +192,9 @@ class Browser:
         """A window of the browser for one page; one in which something went wrong is not used again."""
         async with self._free:
             session = await self._running(rendering)
-            window = Window(session, await self._taken(session, rendering))
+            window = Window(session, await self._taken(session))
             try:
+                await self._set_window(window, rendering)
                 yield window
             except BaseException:
                 await _close(session, [window.context])
@@ -208,7 +211,7 @@ class Browser:
             if self._session is not None and self._session.is_open:
                 return self._session
             await self.close()
-            self._windows = asyncio.Queue()
+            self._windows, self._set_up = asyncio.Queue(), {}
             if self.starts >= _MOST_STARTS:
                 raise FetchFailed("unreachable", f"the browser ended {self.starts} times")
             self.starts += 1
@@ -228,17 +231,37 @@ class Browser:
                 raise FetchFailed("unreachable", f"the browser does not start: {error.what}") from error
             return self._session
 
-    async def _taken(self, session: Session, rendering: Rendering) -> str:
+    async def _taken(self, session: Session) -> str:
         """A window: one that is free, or a new one. A tab behind others would stand still."""
         try:
             if not self._windows.empty():
                 return self._windows.get_nowait()
             made = await session.send("browsingContext.create", {"type": "window", "background": True})
-            size = {"width": rendering.size[0], "height": rendering.size[1]}
-            await session.send("browsingContext.setViewport", {"context": made["context"], "viewport": size})
         except BrowserError as error:
             raise FetchFailed("unreachable", f"the browser opens no window: {error.what}") from error
         return str(made["context"])
+
+    async def _set_window(self, window: Window, rendering: Rendering) -> None:
+        """Give a window its size, language and time zone, where they are not the ones that it has."""
+        wanted = (rendering.size, rendering.language, rendering.zone)
+        has = self._set_up.get(window.context, (None, "", ""))
+        here: dict[str, Any] = {"contexts": [window.context]}
+        size = dict(zip(("width", "height"), rendering.size, strict=True))
+        commands: tuple[tuple[str, dict[str, Any]], ...] = (
+            ("browsingContext.setViewport", {"context": window.context, "viewport": size}),
+            ("emulation.setLocaleOverride", {**here, "locale": rendering.language or None}),
+            ("emulation.setTimezoneOverride", {**here, "timezone": rendering.zone or None}),
+        )
+        for (command, parameters), new, old in zip(commands, wanted, has, strict=True):
+            if new == old:
+                continue
+            try:
+                await window.session.send(command, parameters)
+            except BrowserError as error:
+                if error.code in ("timeout", "gone"):
+                    raise _failure(error, rendering) from error
+                raise FetchFailed("broken-off", f"the browser takes no {new or 'default'}: {error.what}") from error
+        self._set_up[window.context] = wanted
 
 
 async def _close(session: Session, contexts: Sequence[str]) -> None:
@@ -255,8 +278,7 @@ async def _go_to(window: Window, request: Request, rendering: Rendering) -> None
     fields = [{"name": name, "value": {"type": "string", "value": value}} for name, value in request.headers]
     if rendering.language:
         fields.append({"name": "Accept-Language", "value": {"type": "string", "value": rendering.language}})
-    if fields:
-        await window.session.send("network.setExtraHeaders", {"headers": fields, "contexts": [window.context]})
+    await window.session.send("network.setExtraHeaders", {"headers": fields, "contexts": [window.context]})
     to_it = {"context": window.context, "url": request.url, "wait": "interactive"}
     await window.session.send("browsingContext.navigate", to_it, within_s=rendering.within_s)
 
@@ -268,7 +290,15 @@ async def _until_ready(window: Window, traffic: _Traffic, rendering: Rendering) 
     if rendering.steps:
         await _quiet(traffic, rendering, min(end, time.monotonic() + _MOST_QUIET_S))
     for step in rendering.steps:
-        await do(window, step, rendering, max(0.0, end - time.monotonic()))
+        await do(window, step, max(0.0, end - time.monotonic()))
+    await _until_there(window, traffic, rendering, end)
+    if rendering.per_row:
+        await do_per_row(window, rendering.rows, rendering.per_row, max(0.0, end - time.monotonic()))
+        await _quiet(traffic, rendering, min(end, time.monotonic() + _MOST_QUIET_S))
+
+
+async def _until_there(window: Window, traffic: _Traffic, rendering: Rendering, end: float) -> None:
+    """Until what the page waits for stands there. Raises FetchFailed with what it lacks."""
     if not rendering.wait and not rendering.gone:
         await _quiet(traffic, rendering, end)
         return

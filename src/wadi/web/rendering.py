@@ -47,9 +47,14 @@ VERBS = {
     "choose": Verb(("EXPRESSION", "TEXT"), 0, "choose the option of a list that says this, or has this value"),
     "press": Verb(("KEY",), 0, f"press a key: {', '.join(KEYS)}"),
     "scroll": Verb(("EXPRESSION",), 1, "scroll the page, or a list inside it, to its end, until nothing new comes"),
+    "more": Verb(
+        ("EXPRESSION",), 0, "click a button that adds more, until it is gone, switched off, or nothing new comes"
+    ),
     "wait": Verb(("EXPRESSION or TIME",), 0, "wait for an element, or for a time (500ms, 2s)"),
 }
 """The sentences of `do`: VERB ARGUMENT…, quoted as in a shell."""
+IN_ROWS = ("click", "hover", "type", "choose", "press", "wait")
+"""The sentences of `per_row`: what can be done inside a row."""
 
 
 @pickled_by_value
@@ -74,8 +79,9 @@ class Step:
 @dataclass(frozen=True, slots=True)
 class Rendering:
     """How a page is shown. It is ready once at least `least` elements stand that one of `wait` picks (CSS or XPath), none of
-    `gone` does, and, where neither is said, the network was quiet for `quiet_s`. All of it, with the steps, takes `within_s`
-    at most. `language` and `zone` are what the page is told of its reader ("" for the machine's)."""
+    `gone` does, and, where neither is said, the network was quiet for `quiet_s`. Then `per_row` is done inside each element that
+    one of `rows` picks. All of it, with the steps, takes `within_s` at most. `language` (BCP 47) and `zone` (IANA) are what
+    the page is told of its reader ("" for the machine's)."""
 
     wait: tuple[str, ...] = ()
     least: int = 1
@@ -85,13 +91,13 @@ class Rendering:
     size: tuple[int, int] = (1280, 800)
     language: str = ""
     zone: str = ""
-    dark: bool = False
-    pictures: bool = False
     steps: tuple[Step, ...] = ()
+    rows: tuple[str, ...] = ()
+    per_row: tuple[Step, ...] = ()
 
 
-def step_of(sentence: str) -> Step:
-    """A sentence of `do` as a step. Raises BadStep."""
+def step_of(sentence: str, *, in_row: bool = False) -> Step:
+    """A sentence of `do`, or of `per_row`, as a step. Raises BadStep."""
     try:
         words = shlex.split(sentence)
     except ValueError as error:
@@ -101,6 +107,8 @@ def step_of(sentence: str) -> Step:
     verb, arguments = words[0], tuple(words[1:])
     if verb not in VERBS:
         raise BadStep(f'unknown step "{verb}"', f"steps: {', '.join(VERBS)}")
+    if in_row and verb not in IN_ROWS:
+        raise BadStep(f"{verb} is not done inside a row", f"steps there: {', '.join(IN_ROWS)}")
     known = VERBS[verb]
     if not len(known.arguments) - known.optional <= len(arguments) <= len(known.arguments):
         raise BadStep(f"{verb} takes {' '.join(known.arguments)}", f"{verb} '…'")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from zoneinfo import available_timezones
 
 from wadi.plan.model import InputSecret, Plan
 from wadi.plan.positions import Path
@@ -16,7 +17,14 @@ def browsers(plan: Plan, text: PlanText) -> Iterator[Finding]:
         if page.browser is None:
             continue
         path: Path = ("page", name, "browser")
-        yield from _steps(path, page.browser.do, text)
+        yield from _steps((*path, "do"), page.browser.do, text)
+        yield from _steps((*path, "per_row"), page.browser.per_row, text, in_row=True)
+        if page.browser.per_row and not page.rows:
+            what = "per_row is done inside the rows of the page, and this kind has no rows"
+            yield path, text.problem("missing-key", (*path, "per_row"), what, key=True, now="rows = …")
+        if page.browser.zone and page.browser.zone not in available_timezones():
+            at = (*path, "zone")
+            yield at, text.problem("wrong-value", at, f'"{page.browser.zone}" is no time zone', now="Europe/London")
         if page.parse not in (None, "html"):
             what = f"a browser shows pages of HTML, and this kind is read as {page.parse}"
             yield path, text.problem("both-keys", path, what, key=True)
@@ -26,12 +34,12 @@ def browsers(plan: Plan, text: PlanText) -> Iterator[Finding]:
             yield path, text.problem("both-keys", path, what, key=True, now=now)
 
 
-def _steps(path: Path, sentences: list[str], text: PlanText) -> Iterator[Finding]:
+def _steps(path: Path, sentences: list[str], text: PlanText, *, in_row: bool = False) -> Iterator[Finding]:
     for place, sentence in enumerate(sentences):
         try:
-            step_of(sentence)
+            step_of(sentence, in_row=in_row)
         except BadStep as error:
-            at = (*path, "do", place)
+            at = (*path, place)
             yield at, text.problem("bad-step", at, error.what, now=error.now)
 
 

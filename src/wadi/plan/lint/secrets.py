@@ -13,12 +13,12 @@ from wadi.plan.text import Finding, PlanText
 from wadi.web.parameters import names_in
 from wadi.web.secrets import mark_of
 
-_FIELD = re.compile(
+SECRET_FIELD = re.compile(
     r"(?:proxy-)?authorization|cookie|x-auth|x-auth-.*|.*(?:token|api-?key|secret|password)(?![a-z]).*", re.IGNORECASE
 )
 """Header fields that carry credentials."""
 _OF_THE_PAGE = re.compile(r".*(?:csrf|xsrf).*", re.IGNORECASE)
-_NAME = re.compile(
+SECRET_NAME = re.compile(
     r".*(?:password|passwd|secret|api[-_]?key|access[-_]?token|auth[-_]?token)(?![a-z]).*", re.IGNORECASE
 )
 """Parameters and inputs that are named like a secret."""
@@ -84,7 +84,7 @@ def _inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
         if any(_USER_INFO.match(written) for written in _texts(value)):
             what = f'input "{name}" is an address with user and password, which would be written down with the run'
             yield _finding(text, path, what, _LOGIN)
-        elif _NAME.fullmatch(name) and value != mark_of(name) and any(_texts(value)):
+        elif SECRET_NAME.fullmatch(name) and value != mark_of(name) and any(_texts(value)):
             what = f'input "{name}" looks like a secret, and would be written down with the run'
             now = f'{name} = {{ secret_from = "VARIABLE" }} takes it from the environment'
             yield _finding(text, path, what, now)
@@ -106,7 +106,7 @@ def _header_fields(plan: Plan, text: PlanText) -> Iterator[Finding]:
         picked = set(asking.send) | (set(asking.remember) if isinstance(asking, NextPlan) else set())
         said += [((*path, "headers", name), name, value, picked) for name, value in asking.headers.items()]
     for path, field, value, picked in said:
-        if not _FIELD.fullmatch(field) or _OF_THE_PAGE.fullmatch(field) or not value.strip():
+        if not SECRET_FIELD.fullmatch(field) or _OF_THE_PAGE.fullmatch(field) or not value.strip():
             continue
         names = names_in(value)
         if not names:
@@ -126,7 +126,7 @@ def _values(plan: Plan, text: PlanText) -> Iterator[Finding]:
     said += [(("login", "values"), dict(plan.login.values))] if plan.login is not None else []
     for path, values in said:
         for name, value in values.items():
-            if _NAME.fullmatch(name) and isinstance(value, str) and value and not names_in(value):
+            if SECRET_NAME.fullmatch(name) and isinstance(value, str) and value and not names_in(value):
                 what = f'"{name}" looks like a secret, which a plan does not hold'
                 now = _from_environment(re.sub(r"\W", "_", name))
                 if path[0] == "login":
