@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import tomllib
 import urllib.request
 from collections.abc import Mapping
 from typing import Any
@@ -99,6 +100,9 @@ SENT: list[tuple[Request, dict[str, Any]]] = [
     (Request("http://h/a", "POST", body=b'{"page": 1, "f": {"kind": null, "in": ["a"]}, "z": null}'),
      {"post": "json", "values": {"page": 1, "f": {"in": ["a"]}}, "null": ["f.kind", "z"]}),
     (Request("http://h/a", "POST", body=b"page=1&name=Ash+Spring"), {"post": "form", "values": {"page": "1", "name": "Ash Spring"}}),
+    (Request("http://h/a", "POST", body=b'{"a.b": -1.5e3, "t": true, "\\u0007 \\u2028": "\\u007f\\u009b\\"", "o": {}}'),
+     {"values": {"a.b": -1500.0, "t": True, "\x07 \u2028": '\x7f\x9b"', "o": {}}}),
+    (Request("http://h/a", headers=(("X-A", "a\nb\x1b"),)), {"headers": {"X-A": "a b\x1b"}}),
     (Request("http://h/a", "POST", body=b'{"query": "rows {\\n  code\\n}"}'), {"values": {"query": "rows {\n  code\n}"}}),
 ]  # fmt: skip
 
@@ -120,11 +124,32 @@ def test_a_plan_sends_what_the_browser_sent(request_: Request, said: Mapping[str
         (Request("http://h/a", "POST", body=b'{"a": [null]}'), "a null in a list"),
         (Request("http://h/a", "POST", body=b"a=1&a=2"), "a form with each name once"),
         (Request("http://h/a", "POST", body=b"{broken"), "no JSON"),
+        (Request("http://h/a", "POST", body=b'{"a": "\\ud800"}'), "half a character"),
     ],
 )
 def test_what_a_plan_cannot_send_is_said(request_: Request, what: str) -> None:
     with pytest.raises(CannotBeSent, match=what):
         sending_of(request_)
+
+
+def test_what_a_site_names_its_secrets_is_no_line_of_a_plan(program: Program) -> None:
+    hostile = 'x"\n[clean]\npython = "evil.py"\n# é token'
+    entry = _entry(
+        "http://127.0.0.1:1/rows?ключ_token=1",
+        ROWS,
+        "application/json",
+        sent=json.dumps({hostile: HIDDEN, "n": 1, "who": [{"apiKey": HIDDEN}]}),
+    )
+    (program.folder / "saved.har").write_bytes(_archive(entry))
+    for options in ([], ["--secrets"]):
+        drafted = program("draft", "--har", "saved.har", "-q", *options)
+        assert drafted.status == 0, drafted.err
+        assert HIDDEN not in drafted.out
+        read = tomllib.loads(drafted.out)
+        assert "clean" not in read
+        assert set(read.get("inputs", {})) == (
+            {"token", "x_clean_python_evil_py_token", "apikey"} if options else set()
+        ) | ({"authorization", "cookie", "x_csrf_token"} if options else set())
 
 
 @pytest.fixture

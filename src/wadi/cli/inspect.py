@@ -112,7 +112,8 @@ def _saved_lines(source: SavedSource, width: int) -> list[Any]:
     lines.append(f"fields: {shortened(', '.join(names), max(40, width - 24))}")
     for name, values in (source.varied or {}).items():
         said = ", ".join(shortened(value, 20) for value in values[:_SHOWN_VALUES])
-        lines.append(f"asked for {source.times} times, with {name} {said}{' …' if len(values) > _SHOWN_VALUES else ''}")
+        said += " …" if len(values) > _SHOWN_VALUES else ""
+        lines.append(f"asked for {source.times} times, with {shortened(name, 30)} {said}")
     lines += [f"goes on: {way.plan or way.how}" for way in source.look.paging[:2]]
     return lines
 

@@ -127,7 +127,8 @@ def plan_text(chosen: Choices, name: str, address: str = "") -> str:
 
 def _sending_lines(sending: Sending) -> list[str]:
     """What a saved request sends besides its address, and what of it is not in the plan."""
-    out = [f"# left out: {', '.join(sending.secrets)}; --secrets  takes them from the environment"]
+    names = ", ".join(shortened(name) for name in sending.secrets)
+    out = [f"# left out: {names}; --secrets  takes them from the environment"]
     inputs = ["", "[inputs]", *sending.inputs]
     return [*sending.start, *([] if not sending.secrets else inputs if sending.inputs else out)]
 

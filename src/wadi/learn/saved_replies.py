@@ -16,6 +16,7 @@ from wadi.learn.surroundings import is_aside
 from wadi.learn.toml_text import as_key, text_in_quotes
 from wadi.page.document import NotADocument, read_document
 from wadi.plan.lint.secrets import SECRET_FIELD, SECRET_NAME
+from wadi.problems import escaped_in_strings
 from wadi.web.messages import Reply, Request
 
 _MOST_SOURCES = 200
@@ -188,6 +189,7 @@ def _without_braces(text: str) -> str:
 
 
 def _is_secret(name: str, value: str) -> bool:
+    name = " ".join(name.split())
     return any(known.fullmatch(name) for known in (SECRET_FIELD, SECRET_NAME, _IS_SECRET)) or bool(_TOKEN.match(value))
 
 
@@ -200,7 +202,7 @@ class _Secrets:
 
     def of(self, name: str) -> list[str]:
         """The name of the input that a secret becomes; none where secrets are left out."""
-        own = re.sub(r"\W+", "_", name.lower()).strip("_") or "secret"
+        own = re.sub(r"[^a-z0-9_]+", "_", name.lower()).strip("_") or "secret"
         own = own if own[0].isalpha() else f"secret_{own}"
         self.inputs[name] = f'{own} = {{ secret_from = "SITE_{own.upper()}" }}'
         return [own] if self._are_wanted else []
@@ -210,20 +212,26 @@ def _post_lines(request: Request, secrets: _Secrets) -> list[str]:
     """How a body is posted: the lines of `[start]`."""
     how, values = _body_of(request)
     lines = [f'post      = "{how}"']
-    pairs = []
+    pairs = _pairs(values, secrets)
     null = [".".join(path) for path in _nulls(values)]
+    if pairs:
+        lines.append(f"values    = {{ {', '.join(pairs)} }}")
+    if null:
+        lines.append(f"null      = [{', '.join(map(_exact, null))}]")
+    return lines
+
+
+def _pairs(values: Mapping[str, Any], secrets: _Secrets) -> list[str]:
+    """Names and values of a body, without its nulls. Raises CannotBeSent."""
+    pairs = []
     for name, value in values.items():
         if value is None:
             continue
         if _is_secret(name, value if isinstance(value, str) else ""):
-            pairs += [f'{as_key(name)} = "{{{made}}}"' for made in secrets.of(name)]
+            pairs += [f'{_key(name)} = "{{{made}}}"' for made in secrets.of(name)]
         else:
-            pairs.append(f"{as_key(name)} = {_inline(value)}")
-    if pairs:
-        lines.append(f"values    = {{ {', '.join(pairs)} }}")
-    if null:
-        lines.append(f"null      = [{', '.join(text_in_quotes(name) for name in null)}]")
-    return lines
+            pairs.append(f"{_key(name)} = {_inline(value, secrets)}")
+    return pairs
 
 
 def _nulls(values: Mapping[str, Any], path: tuple[str, ...] = ()) -> Iterator[tuple[str, ...]]:
@@ -235,18 +243,25 @@ def _nulls(values: Mapping[str, Any], path: tuple[str, ...] = ()) -> Iterator[tu
             yield from _nulls(value, (*path, name))
 
 
-def _inline(value: Any) -> str:
-    """A value of JSON as TOML in one line, without its nulls. Raises CannotBeSent for one in a list."""
+def _inline(value: Any, secrets: _Secrets) -> str:
+    """A value of JSON as TOML in one line. Raises CannotBeSent for a null in a list."""
     if isinstance(value, dict):
-        inside = (f"{as_key(name)} = {_inline(inner)}" for name, inner in value.items() if inner is not None)
-        return "{ " + ", ".join(inside) + " }"
+        return "{ " + ", ".join(_pairs(value, secrets)) + " }"
     if isinstance(value, list):
-        return "[" + ", ".join(map(_inline, value)) + "]"
+        return "[" + ", ".join(_inline(inner, secrets) for inner in value) + "]"
     if value is None:
         raise CannotBeSent("its body has a null in a list")
-    return json.dumps(value, ensure_ascii=False) if not isinstance(value, str) else _exact(value)
+    if isinstance(value, str):
+        return _exact(value)
+    return str(value).lower()  # numbers and truth values, and what TOML calls inf and nan
+
+
+def _key(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _exact(name)
 
 
 def _exact(text: str) -> str:
-    """A text as a basic string of TOML, line breaks and all."""
-    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+    """A text as a basic string of TOML, line breaks and all. Raises CannotBeSent for half a character, which JSON can hold."""
+    if any(0xD800 <= ord(letter) < 0xE000 for letter in text):
+        raise CannotBeSent("its body has half a character")
+    return escaped_in_strings(json.dumps(text, ensure_ascii=False))

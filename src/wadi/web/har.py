@@ -39,7 +39,7 @@ def _reply(entry: Any) -> Reply | None:
     """An entry as a reply; None where it has no body, or is none that can be read."""
     try:
         asked, came = entry["request"], entry["response"]
-        url = str(asked["url"]).partition("#")[0]
+        url = _text(asked["url"]).partition("#")[0]
         status, content = int(came["status"]), came["content"]
         body = _body(content)
         sent = _sent(asked)
@@ -49,10 +49,15 @@ def _reply(entry: Any) -> Reply | None:
         return None
     request = Request(url, str(asked.get("method", "GET")).upper(), _fields(asked), sent)
     headers = tuple((name, value) for name, value in _fields(came) if name.lower() not in _UNDONE)
-    kind = str(content.get("mimeType", ""))
+    kind = _text(content.get("mimeType", ""))
     if content.get("encoding") != "base64":  # the browser has decoded its text already
         kind = f"{kind.partition(';')[0].strip()}; charset=utf-8"
     return Reply(request, url, status, (*headers, ("Content-Type", kind)), body, 0.0, received_bytes=len(body))
+
+
+def _text(value: Any) -> str:
+    """A text without halves of characters, which JSON can hold."""
+    return str(value).encode("utf-8", "replace").decode()
 
 
 def _body(content: Mapping[str, Any]) -> bytes:
@@ -75,7 +80,7 @@ def _fields(message: Mapping[str, Any]) -> Headers:
     """Header fields, without those of HTTP/2 that are none."""
     found = []
     for one in message.get("headers") or ():
-        name, value = str(one["name"]), str(one["value"])
+        name, value = _text(one["name"]), _text(one["value"])
         if not name.startswith(":"):
             found.append((name, value))
     return tuple(found)
