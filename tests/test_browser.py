@@ -106,6 +106,8 @@ fields = { name = "b", span = { at = "i", type = "integer", unit = "m" } }
         (LISTING + 'size = "big"', "wrong-value", "size"),
         (LISTING + 'per_row = ["more b"]', "bad-step", "more is not done inside a row"),
         (LISTING.replace('rows = "li"', "").replace('table = "weirs"', "") + 'per_row = ["click b"]', "missing-key", "this kind has no rows"),
+        (LISTING + 'wait = "$.rows"', "bad-expression", "a browser finds elements by CSS or XPath"),
+        (LISTING + """do = ["click 're:(a)'"]""", "bad-expression", "a browser finds elements by CSS or XPath"),
         (LISTING + 'zone = "Merrow/Dale"', "wrong-value", "is no time zone"),
         (LISTING.replace('rows = "li"', 'rows = "li"\nparse = "xml"'), "both-keys", "a browser shows pages of HTML"),
         (LISTING.replace("[start]", '[login]\naddress = "http://h/in"\nuser_from = "U"\npassword_from = "P"\n[start]'), "both-keys", "a browser takes no part in a log-in"),
@@ -154,7 +156,9 @@ def _shown(work: Callable[[Browser], Awaitable[Any]]) -> Any:
 @needs_browser
 def test_a_page_is_read_as_a_browser_shows_it(program: Program) -> None:
     """Plain or shown is one word of the plan; resume, reparse and trace need no browser."""
-    (program.folder / "p.toml").write_text(LISTING, "utf-8")
+    plan = LISTING.replace('rows = "li"', 'rows = "xpath: descendant::li"')
+    browser = """do = ["wait 'css: li'", "hover 'descendant::li'"]\nper_row = ["hover ."]\nwait = "css:li"\ngone = "id('x')"\n"""
+    (program.folder / "p.toml").write_text(plan + browser, "utf-8")
     with serving(SmallHost({"/drawn": DRAWN}).application) as site:
         done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
         assert done.status == 0, done.err

@@ -21,7 +21,13 @@ from wadi.web.har import NotAnArchive, read_archive
 from wadi.web.messages import Request
 
 HIDDEN = "hidden-7431"
-SECRET_FIELDS = [("Cookie", f"sid={HIDDEN}"), ("Authorization", f"Bearer {HIDDEN}"), ("X-CSRF-Token", HIDDEN)]
+SECRET_FIELDS = [
+    ("Cookie", f"sid={HIDDEN}"),
+    ("cookie", f"more={HIDDEN}"),
+    ("x_csrf_token", HIDDEN),
+    ("Authorization", f"Bearer {HIDDEN}"),
+    ("X-CSRF-Token", HIDDEN),
+]
 KEPT_FIELDS = [
     ("X-Requested-With", "fetch"),
     ("Accept", "application/json"),
@@ -65,6 +71,22 @@ _ANY = st.recursive(
 def test_broken_entries_are_left_out(entries: list[Any]) -> None:
     good = _entry("http://h/rows", ROWS, "application/json")
     assert read_archive(_archive(*entries, good))[-1].body == ROWS
+
+
+@pytest.mark.parametrize(
+    ("part", "key", "value"),
+    [(part, "headers", value) for part in ("request", "response") for value in (1, [1], [{}], {"a": 1})]
+    + [
+        ("response", "content", []),
+        ("response", "status", "x"),
+        ("request", "postData", "x"),
+        ("request", "url", None),
+    ],
+)
+def test_an_entry_with_a_broken_part_is_left_out(part: str, key: str, value: Any) -> None:
+    broken, good = (_entry("http://h/rows", ROWS, "application/json", sent="{}") for _ in range(2))
+    broken[part][key] = value
+    assert len(read_archive(_archive(broken, good))) == 1
 
 
 @pytest.mark.parametrize("as_base64", [False, True])
@@ -122,6 +144,7 @@ def test_a_plan_sends_what_the_browser_sent(request_: Request, said: Mapping[str
     [
         (Request("http://h/a", "PUT"), "a plan sends GET and POST, and this is PUT"),
         (Request("http://h/a", "POST", body=b'{"a": [null]}'), "a null in a list"),
+        (Request("http://h/a", "POST", body=b'{"a.b": null}'), "a dot leads one level down"),
         (Request("http://h/a", "POST", body=b"a=1&a=2"), "a form with each name once"),
         (Request("http://h/a", "POST", body=b"{broken"), "no JSON"),
         (Request("http://h/a", "POST", body=b'{"a": "\\ud800"}'), "half a character"),
@@ -149,7 +172,7 @@ def test_what_a_site_names_its_secrets_is_no_line_of_a_plan(program: Program) ->
         assert "clean" not in read
         assert set(read.get("inputs", {})) == (
             {"token", "x_clean_python_evil_py_token", "apikey"} if options else set()
-        ) | ({"authorization", "cookie", "x_csrf_token"} if options else set())
+        ) | ({"authorization", "cookie", "x_csrf_token", "x_csrf_token_2"} if options else set())
 
 
 @pytest.fixture
@@ -176,7 +199,7 @@ def test_from_an_archive_to_a_table(saved: Program, site: str) -> None:
     assert drafted.status == 0, drafted.err
     text = (saved.folder / "walks.toml").read_text("utf-8")
     assert 'next  = { send = { from = "$.next" } }' in text
-    assert "# left out: token, Cookie, Authorization, X-CSRF-Token" in text
+    assert "# left out: token, Cookie, x_csrf_token, Authorization, X-CSRF-Token" in text
     assert 'headers   = { X-Requested-With = "fetch", Accept = "application/json" }' in text
     assert HIDDEN not in seen.out + drafted.out + drafted.err + text
     done = saved("run", "walks.toml", "-o", "walks.csv")
@@ -185,7 +208,7 @@ def test_from_an_archive_to_a_table(saved: Program, site: str) -> None:
 
 
 def test_secrets_come_from_the_environment_when_they_are_asked_for(saved: Program) -> None:
-    for name in ("TOKEN", "COOKIE", "AUTHORIZATION", "X_CSRF_TOKEN"):
+    for name in ("TOKEN", "COOKIE", "AUTHORIZATION", "X_CSRF_TOKEN", "X_CSRF_TOKEN_2"):
         saved.environment[f"SITE_{name}"] = HIDDEN
     drafted = saved("draft", "--har", "saved.har", "--pick", "1", "--secrets", "-o", "walks.toml")
     assert drafted.status == 0, drafted.err

@@ -150,11 +150,9 @@ def _compare(args: argparse.Namespace, out: TextIO) -> Status:
 
 def _compared_view(found: ThreeWays, noticed: Sequence[str], width: int) -> RenderableType:
     """Raw against rendered, what was asked for in the background, and the way to take."""
-    from wadi.learn.surroundings import is_aside
-
     sides = []
     for name, look in (("raw", found.raw), ("rendered", found.rendered)):
-        rows = next((found for found in look.rows if not is_aside(found.rows.rows[0])), None)
+        rows = look.main_rows
         said = f"{plural(rows.rows.count, 'row')}: {rows.expression}" if rows is not None else "no rows"
         sides.append((name, [f"{look.kind.kind}; {said}"]))
     asked = [_behind_line(behind, width) for behind in found.behind]

@@ -156,16 +156,21 @@ def add_showing(group: argparse._ArgumentGroup | argparse.ArgumentParser) -> Non
 
 def rendering_asked(args: argparse.Namespace) -> Rendering:
     """How the command line wants a page shown. Raises UsageError."""
+    from wadi.page.expressions import BadExpression, for_browser
     from wadi.web.rendering import BadStep, Rendering, step_of
 
     width, _, height = args.size.partition("x")
     if not (width.isdecimal() and height.isdecimal() and 100 <= int(width) < 10_000 and 100 <= int(height) < 10_000):
         raise UsageError(Problem("bad-option", f'--size "{args.size}" is no size', now="--size 1280x800"))
     try:
-        steps = tuple(step_of(sentence) for sentence in args.do)
+        said = [step_of(sentence) for sentence in args.do]
+        steps = tuple(step.about(for_browser(step.expression)) if step.expression else step for step in said)
+        wait = (for_browser(args.wait),) if args.wait else ()
     except BadStep as error:
         raise UsageError(Problem("bad-step", f"--do: {error.what}", now=error.now)) from error
-    return Rendering(wait=(args.wait,) if args.wait else (), size=(int(width), int(height)), steps=steps)
+    except BadExpression as error:
+        raise UsageError(Problem("bad-expression", error.what, now="--wait 'ul > li'")) from error
+    return Rendering(wait=wait, size=(int(width), int(height)), steps=steps)
 
 
 def saved_in_archive(args: argparse.Namespace) -> list[SavedSource]:

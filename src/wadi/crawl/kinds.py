@@ -14,7 +14,7 @@ from typing import Any
 
 from wadi.page.cells import Field
 from wadi.page.document import Parse
-from wadi.page.expressions import Expression
+from wadi.page.expressions import Expression, for_browser
 from wadi.plan.code import Function, guarded
 from wadi.plan.fields import compile_field, compiled
 from wadi.plan.model import AskPlan, BrowserPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
@@ -215,20 +215,21 @@ class _Compiler:
 
         def with_inputs(sentences: list[str]) -> tuple[Step, ...]:
             steps = (step_of(sentence) for sentence in sentences)
-            return tuple(Step(step.verb, tuple(str(filled(said, fixed)) for said in step.arguments)) for step in steps)
+            made = (Step(step.verb, tuple(str(filled(said, fixed)) for said in step.arguments)) for step in steps)
+            return tuple(step.about(for_browser(step.expression)) if step.expression else step for step in made)
 
         width, height = map(int, plan.size.split("x"))
         return Rendering(
-            wait=tuple(plan.wait or ()),
+            wait=tuple(map(for_browser, plan.wait or ())),
             least=plan.least,
-            gone=tuple(plan.gone or ()),
+            gone=tuple(map(for_browser, plan.gone or ())),
             quiet_s=plan.quiet,
             within_s=plan.within,
             size=(width, height),
             language=plan.language,
             zone=plan.zone,
             steps=with_inputs(plan.do),
-            rows=tuple(rows),
+            rows=tuple(map(for_browser, rows)) if plan.per_row else (),
             per_row=with_inputs(plan.per_row),
         )
 

@@ -16,6 +16,7 @@ from wadi.learn.page_fields import page_fields
 from wadi.learn.paging import Paging, paging_of
 from wadi.learn.rows import RowsGuess, row_candidates
 from wadi.learn.sources import Source, data_sources
+from wadi.learn.surroundings import is_aside
 from wadi.learn.tables import LabelsFound, TableFound, definition_lists, html_tables
 from wadi.page.document import Document
 from wadi.page.nodes import attributes, elements
@@ -80,6 +81,11 @@ class Look:
         is_filled = self.kind.kind == "script shell"
         of_data = [rows for rows in self.data_rows if is_filled or (first is not None and are_the_same(rows, first))]
         return [*self.json_rows, *of_data, *self.rows]
+
+    @property
+    def main_rows(self) -> RowsFound | None:
+        """The likeliest rows of HTML that stand in no navigation, footer or side list."""
+        return next((found for found in self.rows if not is_aside(found.rows.rows[0])), None)
 
     @property
     def groups(self) -> list[Group]:

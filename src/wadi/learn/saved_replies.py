@@ -6,20 +6,18 @@ import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import count
 from typing import Any, Literal
 from urllib.parse import parse_qsl, urlsplit, urlunsplit
 
 from wadi.learn.look import Look, RowsFound, look_at
 from wadi.learn.outline import JsonRows
 from wadi.learn.paging import Paging
-from wadi.learn.surroundings import is_aside
-from wadi.learn.toml_text import as_key, text_in_quotes
+from wadi.learn.toml_text import as_key, exact, text_in_quotes
 from wadi.page.document import NotADocument, read_document
 from wadi.plan.lint.secrets import SECRET_FIELD, SECRET_NAME
-from wadi.problems import escaped_in_strings
-from wadi.web.messages import Reply, Request
+from wadi.web.messages import Headers, Reply, Request
 
-_MOST_SOURCES = 200
 _JSON_COUNTS = 2
 """Cells of JSON count so often: what is made for programs changes less."""
 _SENT_ANYWAY = re.compile(
@@ -74,7 +72,7 @@ def saved_sources(replies: Sequence[Reply]) -> list[SavedSource]:
     for reply in replies:
         if reply.status < 300:
             groups.setdefault(_kind_of(reply.request), []).append(reply)
-    found = [source for group in list(groups.values())[:_MOST_SOURCES] if (source := _source(group)) is not None]
+    found = [source for group in groups.values() if (source := _source(group)) is not None]
     return sorted(found, key=_weight, reverse=True)
 
 
@@ -92,8 +90,7 @@ def _source(group: Sequence[Reply]) -> SavedSource | None:
     except NotADocument:
         return None
     rows: JsonRows | RowsFound | None = next(iter(look.json_rows), None)
-    if rows is None:
-        rows = next((one for one in look.rows if not is_aside(one.rows.rows[0])), None)
+    rows = rows or look.main_rows
     if rows is None:
         return None
     varied = _varied([one.request for one in group])
@@ -137,9 +134,13 @@ def _body_of(request: Request) -> tuple[Literal["json", "form"], dict[str, Any]]
     text = request.body.decode("utf-8", "replace")
     if text.lstrip().startswith("{"):
         try:
-            return "json", dict(json.loads(text))
+            values = dict(json.loads(text))
+            json.dumps(values, ensure_ascii=False).encode()
+        except UnicodeEncodeError as error:
+            raise CannotBeSent("its body has half a character") from error
         except (ValueError, RecursionError) as error:
             raise CannotBeSent("its body is no JSON") from error
+        return "json", values
     pairs = parse_qsl(text, keep_blank_values=True)
     if text and (not pairs or len(dict(pairs)) != len(pairs)):
         raise CannotBeSent("its body is neither a JSON object nor a form with each name once")
@@ -154,20 +155,29 @@ def sending_of(request: Request, *, with_secrets: bool = False) -> Sending:
     secrets = _Secrets(with_secrets)
     address = _address(request, secrets)
     lines = _post_lines(request, secrets) if request.method == "POST" else []
+    headers = _combined(request.headers)
     fields = [
         f"{as_key(name)} = {text_in_quotes(value)}"
-        for name, value in request.headers
+        for name, value in headers
         if not _SENT_ANYWAY.fullmatch(name)
         and not _is_secret(name, value)
         and (name.lower(), value) != ("accept", "*/*")
     ]
-    for name, value in request.headers:
+    for name, value in headers:
         if _is_secret(name, value):
             fields += [f'{as_key(name)} = "{{{made}}}"' for made in secrets.of(name)]
     if fields:
         lines.append(f"headers   = {{ {', '.join(fields)} }}")
-    inputs = tuple(secrets.inputs.values()) if with_secrets else ()
-    return Sending(address, tuple(lines), inputs, tuple(secrets.inputs))
+    return Sending(address, tuple(lines), secrets.inputs, secrets.names)
+
+
+def _combined(headers: Headers) -> Headers:
+    """Header fields, each name once (RFC 9110 §5.3)."""
+    found: dict[str, tuple[str, str]] = {}
+    for name, value in headers:
+        known = found.get(name.lower())
+        found[name.lower()] = (name, value) if known is None else (known[0], f"{known[1]}, {value}")
+    return tuple(found.values())
 
 
 def _address(request: Request, secrets: _Secrets) -> str:
@@ -198,14 +208,28 @@ class _Secrets:
 
     def __init__(self, are_wanted: bool) -> None:
         self._are_wanted = are_wanted
-        self.inputs: dict[str, str] = {}
+        self._inputs: dict[str, str] = {}
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """As the request calls them."""
+        return tuple(self._inputs)
+
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        """The lines of `[inputs]`; none where secrets are left out."""
+        inputs = self._inputs.values() if self._are_wanted else ()
+        return tuple(f'{made} = {{ secret_from = "SITE_{made.upper()}" }}' for made in inputs)
 
     def of(self, name: str) -> list[str]:
         """The name of the input that a secret becomes; none where secrets are left out."""
-        own = re.sub(r"[^a-z0-9_]+", "_", name.lower()).strip("_") or "secret"
-        own = own if own[0].isalpha() else f"secret_{own}"
-        self.inputs[name] = f'{own} = {{ secret_from = "SITE_{own.upper()}" }}'
-        return [own] if self._are_wanted else []
+        if name not in self._inputs:
+            made = re.sub(r"[^a-z0-9_]+", "_", name.lower()).strip("_") or "secret"
+            made = made if made[0].isalpha() else f"secret_{made}"
+            others = set(self._inputs.values())
+            numbered = (f"{made}_{number}" for number in count(2))
+            self._inputs[name] = made if made not in others else next(free for free in numbered if free not in others)
+        return [self._inputs[name]] if self._are_wanted else []
 
 
 def _post_lines(request: Request, secrets: _Secrets) -> list[str]:
@@ -217,7 +241,7 @@ def _post_lines(request: Request, secrets: _Secrets) -> list[str]:
     if pairs:
         lines.append(f"values    = {{ {', '.join(pairs)} }}")
     if null:
-        lines.append(f"null      = [{', '.join(map(_exact, null))}]")
+        lines.append(f"null      = [{', '.join(map(exact, null))}]")
     return lines
 
 
@@ -228,15 +252,17 @@ def _pairs(values: Mapping[str, Any], secrets: _Secrets) -> list[str]:
         if value is None:
             continue
         if _is_secret(name, value if isinstance(value, str) else ""):
-            pairs += [f'{_key(name)} = "{{{made}}}"' for made in secrets.of(name)]
+            pairs += [f'{as_key(name)} = "{{{made}}}"' for made in secrets.of(name)]
         else:
-            pairs.append(f"{_key(name)} = {_inline(value, secrets)}")
+            pairs.append(f"{as_key(name)} = {_inline(value, secrets)}")
     return pairs
 
 
 def _nulls(values: Mapping[str, Any], path: tuple[str, ...] = ()) -> Iterator[tuple[str, ...]]:
-    """The paths of values that are null."""
+    """The paths of values that are null. Raises CannotBeSent for a name with a dot."""
     for name, value in values.items():
+        if value is None and "." in name:
+            raise CannotBeSent(f"its body has a null by the name {name}, and a dot leads one level down in a plan")
         if value is None:
             yield (*path, name)
         elif isinstance(value, dict):
@@ -252,16 +278,5 @@ def _inline(value: Any, secrets: _Secrets) -> str:
     if value is None:
         raise CannotBeSent("its body has a null in a list")
     if isinstance(value, str):
-        return _exact(value)
+        return exact(value)
     return str(value).lower()  # numbers and truth values, and what TOML calls inf and nan
-
-
-def _key(name: str) -> str:
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _exact(name)
-
-
-def _exact(text: str) -> str:
-    """A text as a basic string of TOML, line breaks and all. Raises CannotBeSent for half a character, which JSON can hold."""
-    if any(0xD800 <= ord(letter) < 0xE000 for letter in text):
-        raise CannotBeSent("its body has half a character")
-    return escaped_in_strings(json.dumps(text, ensure_ascii=False))

@@ -8,7 +8,6 @@ from typing import Literal
 
 from wadi.learn.look import Look, look_at
 from wadi.learn.outline import JsonRows
-from wadi.learn.surroundings import is_aside
 from wadi.page.document import NotADocument, read_document
 from wadi.page.text import text_of
 from wadi.web.messages import Reply
@@ -67,8 +66,7 @@ def three_ways(raw: Look, rendered: Look, background: Sequence[Reply]) -> ThreeW
 
 
 def _main_rows(look: Look) -> list[str]:
-    main = next((found.rows.rows for found in look.rows if not is_aside(found.rows.rows[0])), ())
-    return [text_of(row) for row in main]
+    return [text_of(row) for row in look.main_rows.rows.rows] if look.main_rows is not None else []
 
 
 def _behind(background: Sequence[Reply], shown: str) -> list[Behind]:

@@ -8,10 +8,15 @@ import re
 from wadi.problems import escaped_in_strings
 
 
+def exact(text: str) -> str:
+    """A text as a basic string, line breaks and all; its escapes are those of JSON."""
+    return escaped_in_strings(json.dumps(text, ensure_ascii=False))
+
+
 def quoted(text: str) -> str:
     """An expression as a TOML string, in the plainest quotes that hold it."""
     if not text.isprintable():
-        return escaped_in_strings(json.dumps(text, ensure_ascii=False))
+        return exact(text)
     if '"' not in text and "\\" not in text:
         return f'"{text}"'
     return f"'{text}'" if "'" not in text else '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
@@ -19,9 +24,9 @@ def quoted(text: str) -> str:
 
 def as_key(name: str) -> str:
     """A name as a key of TOML, in quotes where it has to be."""
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else escaped_in_strings(json.dumps(name, ensure_ascii=False))
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else exact(name)
 
 
 def text_in_quotes(text: str) -> str:
     """A text in one line as a basic string, whose escapes are those of JSON."""
-    return escaped_in_strings(json.dumps(" ".join(text.split()), ensure_ascii=False))
+    return exact(" ".join(text.split()))

@@ -86,6 +86,15 @@ def language_of(text: str) -> tuple[str, str]:
     return ("xpath" if _XPATH.match(stripped) else "css"), stripped
 
 
+def for_browser(text: str) -> str:
+    """A CSS or XPath expression without our prefix; an XPath begins with "/", "(" or "./" then, or is ".". Raises BadExpression
+    for another language."""
+    language, body = language_of(text)
+    if language not in ("css", "xpath") or not body:
+        raise BadExpression(text, "a browser finds elements by CSS or XPath", 0)
+    return body if language == "css" or body == "." or body.startswith(("/", "(", "./")) else f"({body})"
+
+
 @lru_cache(maxsize=2048)
 def compile_expression(text: str) -> Expression:
     """The expression compiled. Raises BadExpression with the offset of the mistake where the language tells it."""

@@ -1,4 +1,4 @@
-"""HTTP Archives (HAR 1.2) that a browser's network panel saves: what was asked for, and the replies that came.
+"""HTTP Archives (HAR 1.2) that a browser's network panel saves: what was asked for, and the replies that response.
 
 What is broken in a file from outside is left out, entry by entry.
 """
@@ -38,18 +38,16 @@ def read_archive(data: bytes) -> list[Reply]:
 def _reply(entry: Any) -> Reply | None:
     """An entry as a reply; None where it has no body, or is none that can be read."""
     try:
-        asked, came = entry["request"], entry["response"]
+        asked, response = entry["request"], entry["response"]
         url = _text(asked["url"]).partition("#")[0]
-        status, content = int(came["status"]), came["content"]
-        body = _body(content)
-        sent = _sent(asked)
+        status, content = int(response["status"]), response["content"]
+        kind, body = _text(content.get("mimeType", "")), _body(content)
+        request = Request(url, str(asked.get("method", "GET")).upper(), _fields(asked), _sent(asked))
+        headers = tuple((name, value) for name, value in _fields(response) if name.lower() not in _UNDONE)
     except (KeyError, TypeError, ValueError, AttributeError):
         return None
     if not body or not url.startswith(("http://", "https://")):
         return None
-    request = Request(url, str(asked.get("method", "GET")).upper(), _fields(asked), sent)
-    headers = tuple((name, value) for name, value in _fields(came) if name.lower() not in _UNDONE)
-    kind = _text(content.get("mimeType", ""))
     if content.get("encoding") != "base64":  # the browser has decoded its text already
         kind = f"{kind.partition(';')[0].strip()}; charset=utf-8"
     return Reply(request, url, status, (*headers, ("Content-Type", kind)), body, 0.0, received_bytes=len(body))

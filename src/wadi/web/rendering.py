@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wadi.web.pickled import pickled_by_value
 
@@ -70,6 +70,16 @@ class Step:
         """Of `wait` with a time: the seconds."""
         found = _SECONDS.fullmatch(self.arguments[0]) if self.verb == "wait" else None
         return float(found[1]) / (1000 if found[2] == "ms" else 1) if found is not None else None
+
+    @property
+    def expression(self) -> str | None:
+        """What picks the element that it is about; None where it is about none."""
+        is_about = self.arguments and VERBS[self.verb].arguments[0].startswith("EXPRESSION") and self.seconds is None
+        return self.arguments[0] if is_about else None
+
+    def about(self, expression: str) -> Step:
+        """The same with another expression."""
+        return replace(self, arguments=(expression, *self.arguments[1:]))
 
     def __str__(self) -> str:
         return shlex.join([self.verb, *self.arguments])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from zoneinfo import available_timezones
 
+from wadi.page.expressions import BadExpression, for_browser
 from wadi.plan.model import InputSecret, Plan
 from wadi.plan.positions import Path
 from wadi.plan.text import Finding, PlanText
@@ -22,6 +23,12 @@ def browsers(plan: Plan, text: PlanText) -> Iterator[Finding]:
         if page.browser.per_row and not page.rows:
             what = "per_row is done inside the rows of the page, and this kind has no rows"
             yield path, text.problem("missing-key", (*path, "per_row"), what, key=True, now="rows = …")
+        found = (("wait", page.browser.wait), ("gone", page.browser.gone))
+        for key, expressions in found:
+            for place, expression in enumerate(expressions or ()):
+                yield from _expression((*path, key, place), expression, text)
+        for place, expression in enumerate(page.rows or () if page.browser.per_row else ()):
+            yield from _expression(("page", name, "rows", place), expression, text)
         if page.browser.zone and page.browser.zone not in available_timezones():
             at = (*path, "zone")
             yield at, text.problem("wrong-value", at, f'"{page.browser.zone}" is no time zone', now="Europe/London")
@@ -36,11 +43,21 @@ def browsers(plan: Plan, text: PlanText) -> Iterator[Finding]:
 
 def _steps(path: Path, sentences: list[str], text: PlanText, *, in_row: bool = False) -> Iterator[Finding]:
     for place, sentence in enumerate(sentences):
+        at = (*path, place)
         try:
-            step_of(sentence, in_row=in_row)
+            step = step_of(sentence, in_row=in_row)
         except BadStep as error:
-            at = (*path, place)
             yield at, text.problem("bad-step", at, error.what, now=error.now)
+        else:
+            if step.expression is not None:
+                yield from _expression(at, step.expression, text)
+
+
+def _expression(path: Path, expression: str, text: PlanText) -> Iterator[Finding]:
+    try:
+        for_browser(expression)
+    except BadExpression as error:
+        yield path, text.problem("bad-expression", path, error.what)
 
 
 def _apart(plan: Plan) -> str | None:
