@@ -36,7 +36,8 @@ def test_every_example_has_its_truth_and_its_line_in_the_docs() -> None:
 
 
 @pytest.mark.parametrize(
-    "name", [pytest.param(name, marks=needs_browser if name in ("walks", "telephones") else ()) for name in TRUTHS]
+    "name",
+    [pytest.param(name, marks=needs_browser if name in ("walks", "telephones", "hardness") else ()) for name in TRUTHS],
 )
 def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> None:
     program.environment |= {"MERROW_USER": MEMBER, "MERROW_WORD": PASSWORD}

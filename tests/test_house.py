@@ -37,12 +37,12 @@ ROOMS = {
         "run runs_ schema show show_page snap status summary trace try_ verify"
     ),
     "crawl": (
-        "agenda block_signals bounds engine events extract files flight forms health journal kinds links listing login outcomes "
+        "agenda block_signals bounds documents engine events extract files flight forms health journal kinds links listing login outcomes "
         "paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
     "demo": "faults gaugings notebook office pages photos proxies redesign scripted shapes site truth weather wording world",
     "learn": (
-        "class_names column_names details draft drafting envelope field_guess fields good_run kind known_rows labels learned "
+        "class_names column_names details draft drafting envelope field_guess fields frames good_run kind known_rows labels learned "
         "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "
         "sameness saved_replies selectors sightings sources spots surroundings tables things three_ways toml_text trying types ways"
     ),
@@ -62,8 +62,8 @@ ROOMS = {
         "parquet row_issues seen spreadsheet visits writers"
     ),
     "web": (
-        "blocked browser browser_steps client coding driver_process har hosts hours lag local loops manners messages pace parameters pickled private rendered rendering retry robots routed routes "
-        "secrets session transport webdriver"
+        "blocked browser browser_steps client coding driver_process har hosts hours lag local loops manners messages pace parameters pickled pictures private rendered "
+        "rendering retry robots routed routes secrets session shown_page traffic transport webdriver"
     ),
 }
 """Every module of the package by its room: a new one has a place here and, where it is a way in, in docs/architecture.md."""

@@ -116,6 +116,8 @@ def _begun(
     (folder / PLAN).write_text(loaded.source, "utf-8")
     if loaded.plan.code is not None:
         (folder / loaded.plan.code).write_bytes((loaded.folder / loaded.plan.code).read_bytes())
+    for name, source in loaded.scripts.items():
+        (folder / name).write_text(source, "utf-8")
     unfinished = folder / f"{DATABASE}.new"
     state = RunState.create(unfinished)
     state.set_meta("plan", loaded.name)

@@ -180,7 +180,9 @@ class _Work:
     def __init__(self, loaded: LoadedPlan, site: Site, report: Report, near: Near) -> None:
         self.loaded = loaded
         year = datetime.now().astimezone().year
-        self.compiled: dict[str, Kind] = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
+        self.compiled: dict[str, Kind] = compile_kinds(
+            loaded.plan, this_year=year, functions=loaded.functions, scripts=loaded.scripts
+        )
         self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in self.compiled}
         self.fields: dict[tuple[str, str, str], FieldSeen] = {}
         self.failures: list[Problem] = []

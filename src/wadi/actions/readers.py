@@ -26,7 +26,7 @@ def reading_of(run: Run) -> Reading:
     """How the run's replies are read."""
     loaded, plan = run.loaded, run.loaded.plan
     return Reading(
-        kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions),
+        kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions, scripts=loaded.scripts),
         folder=run.folder,
         expect_places=expect_places_of(loaded),
         page_time_s=plan.limits.page_time,

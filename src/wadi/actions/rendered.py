@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -15,12 +15,16 @@ from wadi.web.browser import Browser
 from wadi.web.client import user_agent
 from wadi.web.loops import in_loop
 from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.pictures import Frame, draw, picture_of_window
 from wadi.web.rendering import Rendering
 from wadi.web.robots import refusal
+from wadi.web.shown_page import ShownPage
 
 T = TypeVar("T")
 Start = Callable[[str, bool], Browser]
 """Makes a browser that says who it is, with or without pictures."""
+Frames = Callable[[Reply], Sequence[Frame]]
+"""From a page to the frames that are drawn on it."""
 
 
 @dataclass(frozen=True)
@@ -58,15 +62,23 @@ def picture_of(
     rendering: Rendering | None = None,
     *,
     whole: bool = False,
+    element: str = "",
+    frames: Frames | None = None,
     ignore_robots: bool = False,
     start: Start = _browser,
 ) -> bytes:
-    """A PNG of a page as a browser shows it, or of its whole height. Raises as `open_rendered`."""
+    """A PNG of a page as a browser shows it, of its whole height, or of one element (CSS or XPath); `frames` says from the
+    page what is drawn on it. Raises as `open_rendered`."""
     _check(page, ignore_robots=ignore_robots)
     request = Request(page.partition("#")[0])
-    return _with_browser(
-        page, lambda browser: browser.picture(request, rendering, whole=whole), start(user_agent(), True)
-    )
+
+    async def take(shown: ShownPage) -> bytes:
+        if frames is not None:
+            reply, _ = await shown.taken()
+            await draw(shown.window, frames(reply))
+        return await picture_of_window(shown.window, whole=whole, element=element)
+
+    return _with_browser(page, lambda browser: browser.picture(request, take, rendering), start(user_agent(), True))
 
 
 def _check(page: str, *, ignore_robots: bool) -> None:

@@ -9,12 +9,12 @@ import random
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from wadi.crawl.events import Event
+from wadi.crawl.kinds import LOGIN_PASSWORD, LOGIN_USER, login_rendering
 from wadi.crawl.login import Login
 from wadi.page.refresh import refresh_of
 from wadi.plan.beside import NotBeside, read_beside
@@ -79,8 +79,10 @@ def client_of(
     certificates = certificates_of(loaded, folder or loaded.folder)
     guard = AddressGuard(_named_hosts(loaded, folder or loaded.folder), manners.private)
 
-    def transport_by(route: str | None) -> HttpTransport:
-        return HttpTransport(
+    browser = _browser_of(loaded, identity)
+
+    def transport_by(route: str | None) -> Transport:
+        plain = HttpTransport(
             bounds=bounds,
             identity=identity,
             session=session,
@@ -90,15 +92,14 @@ def client_of(
             guard=guard,
             certificates=certificates,
         )
+        if browser is None:
+            return plain
+        return _rendering(browser, plain, route or "", headers, limits.page_size, guard, secrets)
 
     transport = _routed(loaded, transport_by, report)
     if any(is_of_files(address) for address in loaded.plan.start.addresses):
         roots = folders_of(loaded.plan, folder or loaded.folder)
         transport = LocalTransport(roots, transport, limits.page_size)
-    browsers = [page.browser for page in loaded.plan.page.values() if page.browser is not None]
-    if browsers:
-        start = partial(_browser, identity, manners.parallel, any(plan.pictures for plan in browsers))
-        transport = _rendering(start, transport, headers, limits.page_size, guard)
     pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
     throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
     policy = Retrying(
@@ -113,19 +114,33 @@ def client_of(
     )
 
 
-def _browser(identity: str, parallel: int, pictures: bool) -> Browser:
+def _browser_of(loaded: LoadedPlan, identity: str) -> Browser | None:
+    """The browser of a plan that wants one."""
+    plan = loaded.plan
+    kinds = [page.browser for page in plan.page.values() if page.browser is not None]
+    if not kinds and not (plan.login is not None and plan.login.do):
+        return None
     from wadi.web.browser import Browser
 
-    return Browser(agent=identity, parallel=parallel, pictures=pictures)
+    pictures = any(kind.pictures for kind in kinds)
+    return Browser(agent=identity, driver=plan.manners.driver, parallel=plan.manners.parallel, pictures=pictures)
 
 
 def _rendering(
-    start: Callable[[], Browser], other: Transport, headers: Headers, most_bytes: int, guard: AddressGuard
+    browser: Browser,
+    plain: HttpTransport,
+    route: str,
+    headers: Headers,
+    most_bytes: int,
+    guard: AddressGuard,
+    secrets: Secrets,
 ) -> Transport:
     """What shows pages in a browser, beside what sends the others."""
     from wadi.web.rendered import RenderingTransport
 
-    return RenderingTransport(start, other, headers=headers, most_bytes=most_bytes, guard=guard)
+    return RenderingTransport(
+        browser, plain, route=route, headers=headers, most_bytes=most_bytes, guard=guard, secrets=secrets
+    )
 
 
 _MOST_NAMED = 1000
@@ -143,7 +158,7 @@ def _named_hosts(loaded: LoadedPlan, folder: Path) -> frozenset[str]:
 
 
 def _routed(
-    loaded: LoadedPlan, transport_by: Callable[[str | None], HttpTransport], report: Callable[[Event], None]
+    loaded: LoadedPlan, transport_by: Callable[[str | None], Transport], report: Callable[[Event], None]
 ) -> Transport:
     """What sends the plan's requests: straight, by proxies in turn, or by those that the requests name."""
     if named := named_routes_of(loaded):
@@ -192,15 +207,19 @@ def routes_of(loaded: LoadedPlan) -> list[str]:
 def secrets_of(loaded: LoadedPlan, credentials: Credentials | None) -> Secrets:
     """The secrets of a plan's requests, and the hosts that may have them: those of its start addresses, and for secrets of inputs
     those of addresses that it makes, too."""
-    if credentials is None or not (loaded.secrets or (loaded.plan.login and loaded.plan.login.scheme)):
-        return Secrets()
     plan = loaded.plan
+    login = plan.login
+    if credentials is None or not (loaded.secrets or (login and (login.scheme or login.do))):
+        return Secrets()
     starts = frozenset(start.request.host for start in starts_of(plan))
     fixed = fixed_inputs(plan.inputs)
     made = [expanded(asking.address, fixed) for _, _, asking in asks_of(plan) if asking.address]
     hosts = starts | {host_of(url) for url in made if url.startswith(("http://", "https://"))}
     values = {mark_of(name): value for name, value in credentials.secrets.items()}
-    scheme = plan.login.scheme if plan.login else None
+    if login is not None and login.do:
+        hosts |= {host_of(_login_url(loaded))}
+        values |= {mark_of(LOGIN_USER): credentials.user, mark_of(LOGIN_PASSWORD): credentials.password}
+    scheme = login.scheme if login else None
     if scheme is None:
         return Secrets(values, hosts)
     field = bearer(credentials.token) if scheme == "bearer" else basic(credentials.user, credentials.password)
@@ -214,7 +233,16 @@ def login_of(loaded: LoadedPlan, credentials: Credentials | None) -> Login | Non
         return None
     known = credentials or credentials_of(loaded)
     assert known is not None
-    return Login(_login_url(loaded), known.user, known.password, compiled(plan.form), plan.values, compiled(plan.check))
+    rendering = login_rendering(loaded.plan) if plan.do else None
+    return Login(
+        _login_url(loaded),
+        known.user,
+        known.password,
+        compiled(plan.form),
+        plan.values,
+        compiled(plan.check),
+        rendering,
+    )
 
 
 def _login_url(loaded: LoadedPlan) -> str:

@@ -12,10 +12,11 @@ from wadi.actions.run import Run
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import NotReadable
 from wadi.clean.stages import Step
+from wadi.crawl.documents import document_of
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.crawl.trace import Retraced, list_scope, retrace, retrace_route, scope_of
 from wadi.page.cells import Field
-from wadi.page.document import Document, read_document
+from wadi.page.document import Document
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan, tables_of
 from wadi.plan.starts import FILE, file_request
 from wadi.problems import Place, Problem, RunError, UsageError
@@ -283,9 +284,4 @@ class Tracer:
             what = f"the stored page cannot be read: {error}"
             raise RunError(Problem("damaged-run", what, Place(str(self._run.folder)))) from error
         kind: Kind = self._kinds[known.kind]
-        return (
-            read_document(
-                reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.heading_line
-            ),
-            reply,
-        )
+        return document_of(reply, kind), reply

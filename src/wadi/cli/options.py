@@ -151,12 +151,12 @@ def add_showing(group: argparse._ArgumentGroup | argparse.ArgumentParser) -> Non
         "--do", action="append", default=[], metavar="STEP", help="a step on the page: click '#agree', scroll, …"
     )
     group.add_argument("--wait", metavar="EXPR", help="until this stands there (default: until the network is quiet)")
+    group.add_argument("--dark", action="store_true", help="as for a reader who wants dark colours")
     group.add_argument("--size", default="1280x800", metavar="WxH", help="the window (default: 1280x800)")
 
 
 def rendering_asked(args: argparse.Namespace) -> Rendering:
     """How the command line wants a page shown. Raises UsageError."""
-    from wadi.page.expressions import BadExpression, for_browser
     from wadi.web.rendering import BadStep, Rendering, step_of
 
     width, _, height = args.size.partition("x")
@@ -164,13 +164,24 @@ def rendering_asked(args: argparse.Namespace) -> Rendering:
         raise UsageError(Problem("bad-option", f'--size "{args.size}" is no size', now="--size 1280x800"))
     try:
         said = [step_of(sentence) for sentence in args.do]
-        steps = tuple(step.about(for_browser(step.expression)) if step.expression else step for step in said)
-        wait = (for_browser(args.wait),) if args.wait else ()
     except BadStep as error:
         raise UsageError(Problem("bad-step", f"--do: {error.what}", now=error.now)) from error
+    if any(step.verb == "run" or step.count is not None for step in said):
+        what = "--do: scripts and counts of rows are for plans"
+        raise UsageError(Problem("bad-step", what, now="[page.X.browser] do = […]"))
+    steps = tuple(step.about(asked_expression("--do", step.expression)) if step.expression else step for step in said)
+    wait = (asked_expression("--wait", args.wait),) if args.wait else ()
+    return Rendering(wait=wait, size=(int(width), int(height)), steps=steps, dark=args.dark)
+
+
+def asked_expression(option: str, text: str) -> str:
+    """An expression of an option as a browser takes it. Raises UsageError."""
+    from wadi.page.expressions import BadExpression, for_browser
+
+    try:
+        return for_browser(text)
     except BadExpression as error:
-        raise UsageError(Problem("bad-expression", error.what, now="--wait 'ul > li'")) from error
-    return Rendering(wait=wait, size=(int(width), int(height)), steps=steps)
+        raise UsageError(Problem("bad-expression", f"{option}: {error.what}", now=f"{option} 'ul > li'")) from error
 
 
 def saved_in_archive(args: argparse.Namespace) -> list[SavedSource]:

@@ -12,13 +12,14 @@ from typing import NamedTuple
 
 from wadi.clean.stages import Unread
 from wadi.crawl.block_signals import signals_of
+from wadi.crawl.documents import document_of
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
 from wadi.crawl.paging import is_at_its_end, next_request, stated_number
 from wadi.crawl.requests import with_referer
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
 from wadi.page.cells import Field
-from wadi.page.document import Document, NotADocument, read_document
+from wadi.page.document import Document, NotADocument
 from wadi.page.expressions import BadExpression, Expression, compile_expression
 from wadi.page.grid import TooLargeTable
 from wadi.page.nodes import JsonNode
@@ -27,7 +28,7 @@ from wadi.problems import Place, Problem, listed, shortened
 from wadi.store.outcome import Link, Role, TableRows
 from wadi.urls import without_secret
 from wadi.web.blocked import block_of
-from wadi.web.messages import Reply
+from wadi.web.messages import END_OF_TURNS, Reply
 from wadi.web.pickled import pickled_by_value
 
 
@@ -69,10 +70,10 @@ def extract(
     `most_rows` is for rehearsals: only so many of the rows are read, and `row_count` tells how many there are.
     """
     place = Place(reply.url)
+    if reply.is_end:
+        return Extract(row_count=0, notes=_turned_in_vain(reply, kind, number))
     try:
-        document = read_document(
-            reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.heading_line
-        )
+        document = document_of(reply, kind)
     except NotADocument as error:
         return Extract(failure=Problem("wrong-kind", f"reply {reply.status} is no page: {error}", place))
     page = _Page(document, reply, kind, kinds, expect_place, number, most_rows, usual_bytes)
@@ -89,6 +90,17 @@ def extract(
         return Extract(failure=Problem("code-failed", str(error), place))
     except TooLargeTable as error:
         return Extract(failure=Problem("beyond-bounds", f"reply {reply.status} has {error}", place))
+
+
+def _turned_in_vain(reply: Reply, kind: Kind, number: int) -> tuple[Problem, ...]:
+    """What is to be told of a listing that never went on, since what it goes on by was not there."""
+    rendering = kind.rendering
+    if number != 1 or rendering is None or rendering.next is None or reply.header(END_OF_TURNS) != "gone":
+        return ()
+    what = (
+        f'page "{kind.name}": browser.next ({rendering.next}) is not on the first page: the listing is this page alone'
+    )
+    return (Problem("no-next", what, Place(reply.url)),)
 
 
 class _Page(NamedTuple):
@@ -110,6 +122,8 @@ def _checked(page: _Page) -> Extract:
     if stands(kind.lost, document):
         what = f"reply {reply.status} is the page of someone who is not logged in"
         return Extract(failure=Problem("logged-out", what, place), lost=True)
+    if document.beside == () and reply.request.turn == 0:
+        return Extract(failure=_without_data(reply, kind), blocked=True)
     if not is_readable(document, kind):
         what = f"reply {reply.status} is {document.kind.upper()}, which no expression of page {kind.name!r} reads"
         now = "JSON is read with JSONPath: $.…"
@@ -121,7 +135,7 @@ def _checked(page: _Page) -> Extract:
         block = block_of(signals_of(document, len(reply.body)), misses_expected=True, usual_bytes=page.usual_bytes)
         return Extract(failure=_not_the_page(document, reply, kind, page.expect_place, block), blocked=True)
     found = _extracted(page)
-    if kind.expect or is_empty or not _gives_nothing(found):
+    if kind.expect or is_empty or reply.request.turn or not _gives_nothing(found):
         return found
     block = block_of(signals_of(document, len(reply.body)), misses_expected=False, usual_bytes=page.usual_bytes)
     if block is None:
@@ -154,6 +168,9 @@ def _extracted(page: _Page) -> Extract:
         ):
             what = f'page "{kind.name}": next picks nothing on the first page, so that the listing is this page alone'
             notes.append(Problem("no-next", what, Place(reply.url)))
+    elif kind.rendering is not None and kind.rendering.next is not None and count != 0:
+        turned = replace(reply.request, turn=reply.request.turn + 1, rendering=None)
+        links.append(Link(Role.NEXT, 0, kind.name, turned))
     if reply.request.route:
         links = [replace(link, request=replace(link.request, route=reply.request.route)) for link in links]
     if kind.says_referer:
@@ -211,6 +228,8 @@ def stands(expressions: Sequence[Expression], document: Document) -> bool:
 def is_readable(document: Document, kind: Kind) -> bool:
     """Whether the rows of the page kind, or without any its expressions, read such a document at all. HTML whose rows or fields
     are JSON has to carry some of it: else it stands in place of the page that was asked for."""
+    if document.beside is not None:
+        return True
     reads = {rows.reads for rows in kind.rows} or kind.reads
     if document.kind == "html" and reads == {"json"}:
         if any(sign.reads != "json" for sign in kind.expect):
@@ -222,6 +241,14 @@ def is_readable(document: Document, kind: Kind) -> bool:
     if document.kind == "json":
         return "tree" not in reads  # beside what is picked in a tree, JSON is the data that it carries
     return not reads or bool(reads & {"any", "tree"})
+
+
+def _without_data(reply: Reply, kind: Kind) -> Problem:
+    """That no background reply came that the kind reads, and which did."""
+    came = [without_secret(other.url) for other in reply.beside]
+    what = f'page "{kind.name}": no background reply is one of data_from'
+    why = f"there were: {listed(came, 4)}" if came else "none with data came"
+    return Problem("not-the-page", what, Place(reply.url), why=why, now="wadi inspect PAGE --rendered  shows them")
 
 
 def _gives_nothing(found: Extract) -> bool:

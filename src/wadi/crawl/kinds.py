@@ -18,11 +18,12 @@ from wadi.page.expressions import Expression, for_browser
 from wadi.plan.code import Function, guarded
 from wadi.plan.fields import compile_field, compiled
 from wadi.plan.model import AskPlan, BrowserPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
-from wadi.plan.parts import opens_from_row
+from wadi.plan.parts import fields_of, opens_from_row
 from wadi.plan.starts import FEED, FILE, SITEMAP, combinations, fixed_inputs, variables_of
 from wadi.web.messages import Request
-from wadi.web.parameters import LinkRules, Post, filled, names_in
-from wadi.web.rendering import Rendering, Step, step_of
+from wadi.web.parameters import LinkRules, Post, filled, names_in, written
+from wadi.web.rendering import Rendering, Step, script_of, step_of
+from wadi.web.secrets import mark_of
 
 
 @dataclass(frozen=True)
@@ -122,15 +123,25 @@ class Kind:
     side_by_side: bool = False
     says_referer: bool = False
     rendering: Rendering | None = None
+    data_from: re.Pattern[str] | None = None
+    data_sent: re.Pattern[str] | None = None
 
     def shown(self, request: Request) -> Request:
         """The request for a page of this kind: with how a browser shows it, where one does."""
-        return request if self.rendering is None else replace(request, rendering=self.rendering)
+        if self.rendering is None:
+            return request
+        inputs, rendering = dict(request.typed), self.rendering
+        if inputs:
+            steps = tuple(with_inputs(step, inputs) for step in rendering.steps)
+            per_row = tuple(with_inputs(step, inputs) for step in rendering.per_row)
+            rendering = replace(rendering, steps=steps, per_row=per_row)
+        return replace(request, rendering=rendering)
 
     @property
     def is_leaf(self) -> bool:
         """Whether such a page leads nowhere."""
-        return self.next is None and not self.open and not self.file_columns
+        goes_on = self.next is not None or (self.rendering is not None and self.rendering.next is not None)
+        return not goes_on and not self.open and not self.file_columns
 
     @cached_property
     def reads(self) -> set[str]:
@@ -158,9 +169,16 @@ class Kind:
         return frozenset([*(spec.name for spec in self.fields if spec.is_file), *lists])
 
 
-def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Function] | None = None) -> dict[str, Kind]:
-    """Every page kind of a plan that lint found right, by name, and our own."""
-    maker = _Compiler(plan, this_year, functions or {})
+def compile_kinds(
+    plan: Plan,
+    *,
+    this_year: int,
+    functions: Mapping[str, Function] | None = None,
+    scripts: Mapping[str, str] | None = None,
+) -> dict[str, Kind]:
+    """Every page kind of a plan that lint found right, by name, and our own. `scripts` are those that a browser is to run, by
+    their files; whoever asks for no page needs none."""
+    maker = _Compiler(plan, this_year, functions or {}, scripts or {})
     kinds = {name: maker.kind(name, page) for name, page in plan.page.items()}
     kinds[FILE] = Kind(FILE)
     if plan.start.sitemap:
@@ -168,6 +186,24 @@ def compile_kinds(plan: Plan, *, this_year: int, functions: Mapping[str, Functio
     if plan.start.feed:
         kinds[FEED] = maker.feed()
     return kinds
+
+
+def with_inputs(step: Step, inputs: Mapping[str, Any]) -> Step:
+    """A step with `{NAME}` in its arguments replaced by inputs."""
+    return replace(step, arguments=tuple(written(filled(said, inputs)) for said in step.arguments))
+
+
+LOGIN_USER, LOGIN_PASSWORD = "login.user", "login.password"
+"""The names of the secrets that a log-in in a browser types."""
+
+
+def login_rendering(plan: Plan) -> Rendering:
+    """How a browser shows the page of a log-in, and what it does there."""
+    assert plan.login is not None
+    inputs = {**fixed_inputs(plan.inputs), "user": mark_of(LOGIN_USER), "password": mark_of(LOGIN_PASSWORD)}
+    steps = (with_inputs(step_of(sentence), inputs) for sentence in plan.login.do)
+    made = tuple(step.about(for_browser(step.expression)) if step.expression else step for step in steps)
+    return Rendering(steps=made)
 
 
 def patterns(texts: list[str], *, folded: bool = False) -> re.Pattern[str] | None:
@@ -180,10 +216,13 @@ def patterns(texts: list[str], *, folded: bool = False) -> re.Pattern[str] | Non
 class _Compiler:
     """Makes kinds of one plan."""
 
-    def __init__(self, plan: Plan, this_year: int, functions: Mapping[str, Function]) -> None:
+    def __init__(
+        self, plan: Plan, this_year: int, functions: Mapping[str, Function], scripts: Mapping[str, str]
+    ) -> None:
         self._plan = plan
         self._year = this_year
         self._functions = functions
+        self._scripts = scripts
         self._rules = LinkRules(tuple(plan.links.drop), plan.links.sort)
         self._lost = compiled(plan.login.lost if plan.login else None)
 
@@ -207,17 +246,21 @@ class _Compiler:
             heading_line=0 if page.heading_line == "none" else page.heading_line,
             side_by_side=page.side_by_side,
             says_referer=self._plan.manners.referer,
-            rendering=self._rendering(page.browser, page.rows or []) if page.browser is not None else None,
+            rendering=self._rendering(page.browser, page) if page.browser is not None else None,
+            data_from=patterns(page.browser.data_from) if page.browser is not None else None,
+            data_sent=patterns([page.browser.data_sent]) if page.browser and page.browser.data_sent else None,
         )
 
-    def _rendering(self, plan: BrowserPlan, rows: list[str]) -> Rendering:
+    def _rendering(self, plan: BrowserPlan, page: PagePlan) -> Rendering:
         fixed = fixed_inputs(self._plan.inputs)
 
-        def with_inputs(sentences: list[str]) -> tuple[Step, ...]:
-            steps = (step_of(sentence) for sentence in sentences)
-            made = (Step(step.verb, tuple(str(filled(said, fixed)) for said in step.arguments)) for step in steps)
-            return tuple(step.about(for_browser(step.expression)) if step.expression else step for step in made)
+        def steps_of(sentences: list[str]) -> tuple[Step, ...]:
+            steps = (with_inputs(step_of(sentence), fixed) for sentence in sentences)
+            made = (step.about(for_browser(step.expression)) if step.expression else step for step in steps)
+            return tuple(self._with_script(step) if step.verb == "run" else step for step in made)
 
+        do = steps_of(plan.do)
+        of_rows = plan.per_row or any(step.count is not None for step in do) or (plan.next and not plan.data_from)
         width, height = map(int, plan.size.split("x"))
         return Rendering(
             wait=tuple(map(for_browser, plan.wait or ())),
@@ -228,10 +271,19 @@ class _Compiler:
             size=(width, height),
             language=plan.language,
             zone=plan.zone,
-            steps=with_inputs(plan.do),
-            rows=tuple(map(for_browser, rows)) if plan.per_row else (),
-            per_row=with_inputs(plan.per_row),
+            steps=do,
+            rows=tuple(map(for_browser, page.rows or ())) if of_rows else (),
+            per_row=steps_of(plan.per_row),
+            next=steps_of([plan.next])[0] if plan.next is not None else None,
+            properties=tuple(
+                dict.fromkeys(field.property for _, field, _ in fields_of("", page) if field.property is not None)
+            ),
+            dark=plan.dark,
         )
+
+    def _with_script(self, step: Step) -> Step:
+        name = step.arguments[0]
+        return replace(step, script=script_of(name, self._scripts.get(name, "")))
 
     def _fields(self, fields: Mapping[str, FieldPlan]) -> tuple[Field, ...]:
         return tuple(compile_field(name, field, self._year, self._functions) for name, field in fields.items())

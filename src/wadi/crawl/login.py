@@ -16,11 +16,12 @@ from wadi.problems import Place, Problem, shortened
 from wadi.urls import NotAUrl, normalised
 from wadi.web.client import Client
 from wadi.web.messages import FetchFailed, Reply, Request
+from wadi.web.rendering import Rendering
 
 
 @dataclass(frozen=True)
 class Login:
-    """How to log in, and as whom."""
+    """How to log in, and as whom: by a form, or as `rendering` says by what a browser does."""
 
     url: str
     user: str
@@ -28,6 +29,7 @@ class Login:
     form: tuple[Expression, ...] = ()
     values: dict[str, str] = field(default_factory=dict)
     check: tuple[Expression, ...] = ()
+    rendering: Rendering | None = None
 
 
 class LoginFailed(Exception):
@@ -40,7 +42,10 @@ class LoginFailed(Exception):
 
 async def log_in(client: Client, login: Login) -> None:
     """Log in; the session's cookies are with the client afterwards. Raises LoginFailed."""
-    document = await _page(client, Request(login.url))
+    document = await _page(client, Request(login.url, rendering=login.rendering))
+    if login.rendering is not None:
+        _check(document, login, "what is done there leaves the form on the page")
+        return
     element = _form(document, login)
     user_name, password_name = credentials_names(element)
     if password_name is None:
@@ -53,7 +58,11 @@ async def log_in(client: Client, login: Login) -> None:
         request = form_of(element, document).request(filled)
     except (ValueError, NotAUrl) as error:
         raise _failed(login, f"the form cannot be sent: {error}") from error
-    after = await _page(client, request)
+    _check(await _page(client, request), login, "the form came back")
+
+
+def _check(after: Document, login: Login, form_again: str) -> None:
+    """Raise LoginFailed where a page does not look as after a log-in that worked."""
     if login.check and not stands(login.check, after):
         wanted = " or ".join(f'"{sign.text}"' for sign in login.check)
         said = f' (its title: "{shortened(after.title, 60)}")' if after.title else ""
@@ -63,7 +72,7 @@ async def log_in(client: Client, login: Login) -> None:
             "wrong user name or password, or check names what is never there",
         )
     if not login.check and after.kind == "html" and password_form(after) is not None:
-        raise _failed(login, "the form came back", "wrong user name or password")
+        raise _failed(login, form_again, "wrong user name or password")
 
 
 def is_login_page(reply: Reply, login: Login) -> bool:

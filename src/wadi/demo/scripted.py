@@ -1,5 +1,6 @@
 """Pages of the sample site that scripts draw: walks that load while one scrolls, under a banner that has to be accepted first;
-telephones of the keepers, more of which come by a button, each shown by a click."""
+telephones of the keepers, more of which come by a button, each shown by a click; the hardness of the water, whose provisional
+rows change after two seconds, page by page in the same document."""
 
 from __future__ import annotations
 
@@ -13,6 +14,7 @@ from wadi.demo.pages import html, page
 
 WALKS_AT_A_TIME = 20
 KEEPERS_AT_A_TIME = 25
+MEASURED_AT_A_TIME = 20
 
 
 def walks() -> list[dict[str, Any]]:
@@ -79,10 +81,36 @@ async def _telephone(request: web.Request) -> web.Response:
     return web.json_response({"telephone": every[place]["telephone"]})
 
 
+def hardness() -> list[dict[str, Any]]:
+    """The springs whose hardness was measured (°dH), by code."""
+    found = sorted((spring for spring in world.springs() if spring.number % 5 == 2), key=lambda spring: spring.code)
+    return [
+        {
+            "code": spring.code,
+            "name": spring.name,
+            "hardness": round(2.25 + spring.number * 7 % 230 / 10, 2),
+            "softened": spring.number % 3 == 1,
+        }
+        for spring in found
+    ]
+
+
+async def _hardness(request: web.Request) -> web.Response:
+    return html(page("hardness.html"))
+
+
+async def _hardness_json(request: web.Request) -> web.Response:
+    every, number = hardness(), max(1, _whole_number(request.query.get("page", "1")))
+    shown = every[(number - 1) * MEASURED_AT_A_TIME : number * MEASURED_AT_A_TIME]
+    return web.json_response({"pages": -(-len(every) // MEASURED_AT_A_TIME), "measured": shown})
+
+
 ROUTES: dict[str, Callable[[web.Request], Any]] = {
     "/walks": _walks,
     "/api/walks": _walks_json,
     "/telephones": _telephones,
     "/api/telephones": _telephones_json,
     "/api/telephones/{place}": _telephone,
+    "/hardness": _hardness,
+    "/api/hardness": _hardness_json,
 }

@@ -67,6 +67,11 @@ def telephones_rows(site: str) -> list[dict[str, Any]]:
     return scripted.telephones()
 
 
+def hardness_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/hardness.toml` and of `examples/hardness-data.toml`."""
+    return scripted.hardness()
+
+
 def tariffs_rows(site: str) -> list[dict[str, Any]]:
     """The table of `examples/tariffs.toml`."""
     return [
@@ -338,6 +343,8 @@ TRUTHS = {
     "walks-data": walks_rows,
     "telephones": telephones_rows,
     "telephones-data": telephones_rows,
+    "hardness": hardness_rows,
+    "hardness-data": hardness_rows,
     "keepers": keepers_rows,
     "places": places_rows,
     "archive": archive_rows,

@@ -45,6 +45,7 @@ class Document:
 
     `parsed_as` is the kind, or which file of columns the JSON was; `cut_off` says why the end of an XML document is
     missing, if it is. `unknown_entities` are those of an XML document that it does not declare: they stand as written.
+    `beside` are values of JSON that came beside the page and are its data, in place of what it carries.
     """
 
     kind: DocumentKind
@@ -58,6 +59,7 @@ class Document:
     namespaces: Mapping[str, str] = field(default_factory=dict)
     html: turbohtml.Document | None = None
     unknown_entities: tuple[str, ...] = ()
+    beside: tuple[Any, ...] | None = None
     _kept: dict[Hashable, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def cached(self, key: Hashable, make: Callable[[], T]) -> T:

@@ -176,6 +176,12 @@ def _json_expression(text: str, body: str) -> Expression:
         raise BadExpression(body, f"JSONPath: {error}", error.offset) from error
 
     def pick(scope: Any, document: Document) -> list[Node]:
+        if document.beside is not None and (scope is document.root or _is_beside(scope, document)):
+            return [
+                JsonNode(node.value, (place, *node.path))
+                for place, value in enumerate(document.beside)
+                for node in query(value)
+            ]
         if document.kind == "html" and scope is document.root:
             from wadi.page.structured import data_scope
 
@@ -185,6 +191,10 @@ def _json_expression(text: str, body: str) -> Expression:
         return [JsonNode(node.value, scope.path + node.path) for node in query(scope.value)]
 
     return Expression(text, "json", pick)
+
+
+def _is_beside(scope: Any, document: Document) -> bool:
+    return isinstance(scope, JsonNode) and scope.value is document.beside
 
 
 def _regex_expression(text: str, body: str) -> Expression:

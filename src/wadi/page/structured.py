@@ -43,7 +43,10 @@ def structured(document: Document) -> dict[str, Any]:
 
 
 def data_scope(document: Document) -> JsonNode:
-    """The structured data of a page as what JSONPath starts from; made once for each document."""
+    """The structured data of a page as what JSONPath starts from; made once for each document. Of values that came beside the
+    page it is their tuple, each of which is a start."""
+    if document.beside is not None:
+        return JsonNode(document.beside, ())
     return document.cached("structured", lambda: JsonNode(structured(document), ()))
 
 

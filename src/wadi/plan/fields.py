@@ -12,6 +12,7 @@ from wadi.page.expressions import Expression, compile_expression
 from wadi.plan.code import Function
 from wadi.plan.columns import recipe_of
 from wadi.plan.model import MISSING_TEXTS, FieldPlan
+from wadi.web.rendering import property_attribute
 
 
 def compile_field(name: str, plan: FieldPlan, this_year: int, functions: Mapping[str, Function] | None = None) -> Field:
@@ -30,7 +31,7 @@ def compile_field(name: str, plan: FieldPlan, this_year: int, functions: Mapping
         within=compiled(plan.within),
         inside=plan.inside,
         then=then,
-        attr=plan.attr,
+        attr=property_attribute(plan.property) if plan.property is not None else plan.attr,
         takes=plan.take or "",
         many=plan.many,
         split=plan.split,

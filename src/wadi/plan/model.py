@@ -136,6 +136,10 @@ class FieldPlan(Part):
     )
     then: Expressions | None = Field(None, description="expression for what is picked inside it")
     attr: str | None = Field(None, description="the attribute to take instead of the text")
+    property: Annotated[str, Field(pattern=r"^[A-Za-z_$][\w$]*(\.[A-Za-z_$][\w$]*)*$")] | None = Field(
+        None,
+        description="of pages that a browser shows: the property of the element that scripts see, such as value or checked",
+    )
     take: Literal["text", "direct text", "verbatim", "html", "inner html", "safe html", "markdown", "keys"] | None = (
         Field(
             None,
@@ -348,9 +352,24 @@ class BrowserPlan(Part):
     per_row: Strings = Field(
         [], description="steps inside each row, once the page is ready; a row without what they want is passed over"
     )
+    next: str | None = Field(
+        None,
+        min_length=1,
+        description="how the listing goes on in the same page: click EXPRESSION, press KEY, scroll or scroll EXPRESSION; each "
+        "turn is a page of the listing, with the rows that were not there before",
+    )
+    data_from: Strings = Field(
+        [],
+        description="background replies whose JSON is the data of the page, which JSONPath reads: patterns (* and ?) of their "
+        "addresses; script:FILE for what a script of do returned",
+    )
+    data_sent: str | None = Field(
+        None, min_length=1, description="with data_from: a pattern of the body that such a request was sent with"
+    )
     size: str = Field("1280x800", pattern=r"^[1-9]\d{2,3}x[1-9]\d{2,3}$", description="the window, in CSS pixels")
     language: str = Field("", description="the reader's language, as the page is told: en-GB; default: the machine's")
     zone: str = Field("", description="the reader's time zone: Europe/London; default: the machine's")
+    dark: bool = Field(False, description="whether the page is told that its reader wants dark colours")
     pictures: bool = Field(False, description="whether pictures are loaded; of all pages, when one kind wants it")
 
 
@@ -469,6 +488,12 @@ class MannersPlan(Part):
     route_by: Literal["request", "session"] = Field(
         "request", description="another route for each request, or the same with its cookies until it fails"
     )
+    driver: str | None = Field(
+        None,
+        min_length=1,
+        description="of pages that a browser shows: the WebDriver server, by its path or the URL of one that runs; default that "
+        "of WADI_WEBDRIVER, or the first on the PATH",
+    )
     retry_post: bool = Field(False, description="a POST that failed may be sent again, too")
     retries: int = Field(4, ge=0, le=20, description="how often a failed request is sent again")
     first_wait: Duration = Field(1.0, description="wait before the first retry; each further one doubles it")
@@ -524,6 +549,11 @@ class LoginPlan(Part):
     password_from: str | None = Field(None, description="the environment variable with the password, likewise")
     token_from: str | None = Field(None, description="of bearer: the environment variable with the token, likewise")
     values: dict[str, str] = Field({}, description="further fields of the form")
+    do: Strings = Field(
+        [],
+        description="instead of the form: steps in a browser on the page at address, as in [page.X.browser]; {user} and "
+        "{password} are what is logged in with",
+    )
     check: Expressions | None = Field(None, description="stands on the page after a log-in that worked")
     lost: Expressions | None = Field(
         None, description="stands on a page when the session has ended: the run logs in again and asks once more"

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from wadi.plan.model import AskPlan, FieldPlan, OpenPlan, PagePlan, PartOf, Plan
 from wadi.plan.positions import Path
 
-_PICKING = ("at", "source", "under", "label", "within", "inside", "then", "attr", "take", "many", "split")
+_PICKING = ("at", "source", "under", "label", "within", "inside", "then", "attr", "property", "take", "many", "split")
 """The keys by which a field picks, which its parts have from it."""
 
 

@@ -7,6 +7,7 @@ import json
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path as FilePath
 from types import UnionType
@@ -15,6 +16,7 @@ from typing import Annotated, Any, Union, get_args, get_origin
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
+from wadi.plan.beside import NotBeside, read_beside
 from wadi.plan.code import BadCode, CodeNotApproved, Function, PlanCode
 from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
@@ -23,6 +25,7 @@ from wadi.plan.parts import fields_of, with_parts
 from wadi.plan.positions import Path, Positions
 from wadi.plan.text import PlanText
 from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest, shortened
+from wadi.web.rendering import BadStep, step_of
 from wadi.web.secrets import mark_of
 
 _GONE: dict[tuple[Any, Any], str] = {
@@ -72,6 +75,7 @@ class LoadedPlan:
     given: Mapping[str, InputValue] = field(default_factory=dict)
     given_limits: Mapping[str, float] = field(default_factory=dict)
     secrets: Mapping[str, str] = field(default_factory=dict)
+    scripts: Mapping[str, str] = field(default_factory=dict)
     given_route: str | None = None
 
     @property
@@ -121,7 +125,8 @@ def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None =
     text = PlanText(path, Positions(source))
     plan, problems = _model_of(data, text, inputs or {})
     functions, wrong = _functions(plan, text) if plan else ({}, [])
-    problems += wrong
+    scripts, unread = _scripts(plan, text) if plan else ({}, [])
+    problems += [*wrong, *unread]
     if problems or plan is None:
         hidden = {problem.place.line for problem in problems if problem.code == "secret-in-plan"}
         problems = [replace(each, excerpt="") if each.place.line in hidden else each for each in problems]
@@ -132,7 +137,7 @@ def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None =
         for name, value in (section or {}).items()
         if _is_secret(value) and name in plan.inputs
     }
-    return LoadedPlan(plan, text, source, plan.inputs, functions, inputs or {}, secrets=secrets)
+    return LoadedPlan(plan, text, source, plan.inputs, functions, inputs or {}, secrets=secrets, scripts=scripts)
 
 
 def _file_text(path: FilePath) -> str:
@@ -232,6 +237,30 @@ def _with_files(plan: Plan, text: PlanText) -> tuple[Plan, list[Problem]]:
             path = ("inputs", name, "file")
             problems.append(text.problem("bad-input-file", path, f'input "{name}": {error}'))
     return (plan.model_copy(update={"inputs": values}), problems) if not problems else (plan, problems)
+
+
+def _scripts(plan: Plan, text: PlanText) -> tuple[dict[str, str], list[Problem]]:
+    """The scripts that a browser is to run, by their files, and what is wrong with them."""
+    scripts: dict[str, str] = {}
+    wrong = []
+    for name, page in plan.page.items():
+        for place, sentence in enumerate(page.browser.do if page.browser else ()):
+            with suppress(BadStep):  # lint says so
+                step = step_of(sentence)
+                if step.verb != "run":
+                    continue
+                file, path = step.arguments[0], ("page", name, "browser", "do", place)
+                try:
+                    if FilePath(file).name != file:
+                        raise NotBeside("a script stands beside the plan: a name without a folder is wanted")
+                    scripts[file] = read_beside(FilePath(text.path).parent, file).decode("utf-8-sig")
+                except NotBeside as error:
+                    wrong.append(text.problem("bad-code", path, str(error)))
+                except OSError:
+                    wrong.append(text.problem("bad-code", path, f"no such file beside the plan: {file}"))
+                except UnicodeDecodeError:
+                    wrong.append(text.problem("bad-code", path, f"{file} is no text in UTF-8"))
+    return scripts, wrong
 
 
 def _functions(plan: Plan, text: PlanText) -> tuple[Mapping[str, Function], list[Problem]]:

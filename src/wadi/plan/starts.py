@@ -15,7 +15,7 @@ from wadi.plan.local import NoSuchFiles, files_of, is_of_files
 from wadi.plan.model import InputFile, InputSecret, InputSequence, InputValue, Plan
 from wadi.urls import LOCAL, resolve
 from wadi.web.messages import Request
-from wadi.web.parameters import expanded, filled, names_in, with_body
+from wadi.web.parameters import expanded, filled, names_in, with_body, written
 
 Scalar = str | int | float | bool
 T = TypeVar("T")
@@ -127,7 +127,16 @@ def file_request(url: str) -> Request:
 def used_in(plan: Plan, template: str) -> set[str]:
     """The inputs that a start is made from: by its address, by the values of its body, by its header fields."""
     start = plan.start
-    return variables_of(template) | names_in(start.values) | names_in(start.headers)
+    typed = typed_in(plan) if template in start.addresses else set()
+    return variables_of(template) | names_in(start.values) | names_in(start.headers) | typed
+
+
+def typed_in(plan: Plan) -> set[str]:
+    """The inputs that a browser types on the start pages, or does something else with there."""
+    page = plan.page.get(plan.start.page)
+    return (
+        names_in([*page.browser.do, *page.browser.per_row]) if page is not None and page.browser is not None else set()
+    )
 
 
 def _request(plan: Plan, kind: str, template: str, values: Mapping[str, Scalar]) -> Request:
@@ -135,10 +144,15 @@ def _request(plan: Plan, kind: str, template: str, values: Mapping[str, Scalar])
     left_out = set(start.split) - set(values)
     given = {name: value for name, value in values.items() if name not in left_out}
     request = Request(resolve("", expanded(template, given)))
-    if kind != start.page or not (start.post or start.headers):
+    if kind != start.page:
+        return request
+    typed = sorted((typed_in(plan) - set(fixed_inputs(plan.inputs))) & set(given))
+    if typed:
+        request = replace(request, typed=tuple((name, written(given[name])) for name in typed))
+    if not (start.post or start.headers):
         return request
     headers = tuple((name, str(filled(text, values))) for name, text in start.headers.items())
-    request = Request(request.url, headers=headers)
+    request = replace(request, headers=headers)
     nulls = dict.fromkeys(start.null)
     return with_body(request, start.post, {**filled(start.values, values), **nulls}) if start.post else request
 

@@ -67,6 +67,10 @@ class Packed:
     digest: bytes
 
 
+_BESIDE = "Wadi-Beside"
+"""The field with the place of a reply that came beside another: file, offset, length."""
+
+
 class DamagedRecord(ValueError):
     """The bytes at a location are no record."""
 
@@ -110,13 +114,15 @@ class Archive:
     def append(self, reply: Reply, page: int = 0, packed: Packed | None = None) -> Kept:
         """Write a reply, with the number of its page in the run, and its request; durable after `sync`. Raises OSError.
 
-        `packed` is the reply's record where it has been made already.
+        `packed` is the reply's record where it has been made already. Replies beside it come before it, and it names them: where
+        it is whole, they are.
         """
         if self._file.tell() > _FILE_BYTES:
             self.close()
             self._open_next()
+        beside = "".join(f"{_BESIDE}: {place.file} {place.offset} {place.length}\r\n" for place in self._beside(reply))
         digest = packed.digest if packed is not None else hashlib.sha256(reply.body).digest()
-        first = self._known(digest) if len(reply.body) >= _WORTH_A_REVISIT else None
+        first = self._known(digest) if len(reply.body) >= _WORTH_A_REVISIT and not beside else None
         if first is not None and (self.folder / first.file).exists():
             self._file.flush()
             more = f"Wadi-Page: {page}\r\n{_refers_to(self.folder, first)}"
@@ -124,7 +130,7 @@ class Archive:
             data = packed_reply(reply, name=name, more=more, is_revisit=True, digest=digest)
         else:
             first = None
-            made = packed or pack(reply, page, self._new_id(), digest)
+            made = packed if packed and not beside else pack(reply, page, self._new_id(), digest, beside)
             name, data = made.name, made.data
         location = Location(self._path.name, self._file.tell(), len(data))
         self._file.write(data)
@@ -137,6 +143,18 @@ class Archive:
         self.reached("archive-appended")
         return Kept(location, b"" if first is not None else digest)
 
+    def _beside(self, reply: Reply) -> list[Location]:
+        """Write the replies that came beside one, each with its request; where they are."""
+        places = []
+        for other in reply.beside:
+            name = self._new_id()
+            data = packed_reply(other, name=name)
+            places.append(Location(self._path.name, self._file.tell(), len(data)))
+            self._file.write(data)
+            self._file.write(_packed_request(other, name, self._new_id()))
+            self._asked = None
+        return places
+
     def sync(self) -> None:
         self._file.flush()
         os.fsync(self._file.fileno())
@@ -148,10 +166,10 @@ class Archive:
             self._file.close()
 
 
-def pack(reply: Reply, page: int, name: uuid.UUID | None = None, digest: bytes | None = None) -> Packed:
-    """The response record of a reply, with the number of its page."""
+def pack(reply: Reply, page: int, name: uuid.UUID | None = None, digest: bytes | None = None, more: str = "") -> Packed:
+    """The response record of a reply, with the number of its page, and `more` fields."""
     name, digest = name or uuid.uuid4(), digest or hashlib.sha256(reply.body).digest()
-    return Packed(name, packed_reply(reply, name=name, more=f"Wadi-Page: {page}\r\n", digest=digest), digest)
+    return Packed(name, packed_reply(reply, name=name, more=f"Wadi-Page: {page}\r\n{more}", digest=digest), digest)
 
 
 def packed_reply(
@@ -238,7 +256,9 @@ def read_reply(folder: Path, location: Location) -> Reply:
         Hop(value.partition(" ")[2], int(value[:3])) for value in fields.get("Wadi-Hop", "").split("\n") if value
     )
     request = Request(hops[0].url if hops else url)
-    return Reply(request, url, int(status[1]), headers, body, at, hops=hops)
+    places = (value.split() for value in fields.get(_BESIDE, "").split("\n") if value)
+    beside = tuple(read_reply(folder, Location(file, int(offset), int(length))) for file, offset, length in places)
+    return Reply(request, url, int(status[1]), headers, body, at, hops=hops, beside=beside)
 
 
 def _opened(folder: Path, location: Location) -> tuple[dict[str, str], bytes]:

@@ -51,7 +51,10 @@ class PageCache:
         return (reply, age) if 0 <= age < KEPT_S else None
 
     def keep(self, request: Request, reply: Reply) -> None:
-        """Keep a reply; pages older than a day are cleared away."""
+        """Keep a reply; pages older than a day are cleared away. One with replies beside it is not kept: they are records of
+        their own."""
+        if reply.beside:
+            return
         with contextlib.suppress(OSError):
             self.folder.mkdir(parents=True, exist_ok=True)
             self._clear()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import struct
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,7 +13,7 @@ import orjson
 from wadi.store.outcome import Link, Purpose, Role, State
 from wadi.web.messages import Headers, Request
 
-SCHEMA_VERSION = 7
+SCHEMA_VERSION = 8
 SCHEMA = f"""
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
@@ -25,6 +25,7 @@ CREATE TABLE pages (
     listing BLOB, digest BLOB,
     depth INTEGER NOT NULL DEFAULT 0, rows_before INTEGER NOT NULL DEFAULT 0, dry INTEGER NOT NULL DEFAULT 0,
     row_count INTEGER, inputs BLOB, edge BLOB, last INTEGER, tries INTEGER, hops BLOB, way TEXT NOT NULL DEFAULT '',
+    shown BLOB,
     purpose INTEGER NOT NULL DEFAULT {Purpose.READ},
     UNIQUE (kind, purpose, identity));
 CREATE INDEX waiting ON pages (route) WHERE state = {State.WAITING};
@@ -58,7 +59,7 @@ START_PAGE = 0
 """The source of the links that the start addresses are."""
 STEP = struct.Struct(">I")
 KNOWN = b"known"
-PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs, last, way, purpose"
+PAGE_COLUMNS = "id, kind, method, url, headers, body, route, rows_before, dry, edge, inputs, last, way, shown, purpose"
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,6 +138,23 @@ def number_in_listing(route: bytes) -> int:
     return int(number)
 
 
+def request_of(
+    method: str, url: str, headers: bytes | None, body: bytes | None, way: str, shown: bytes | None
+) -> Request:
+    """A request as it is kept."""
+    turn, typed = orjson.loads(shown) if shown else (0, ())
+    return Request(url, method, _pairs(orjson.loads(headers or b"[]")), body or b"", way, None, turn, _pairs(typed))
+
+
+def shown_of(request: Request) -> bytes | None:
+    """What is kept of how a browser shows a page, beside what its kind says: its turn, and what is typed."""
+    return orjson.dumps((request.turn, request.typed)) if request.turn or request.typed else None
+
+
+def _pairs(kept: Iterable[Iterable[str]]) -> Headers:
+    return tuple((name, value) for name, value in kept)
+
+
 def page_of(
     page: int,
     kind: str,
@@ -151,10 +169,10 @@ def page_of(
     inputs: bytes | None,
     last: int | None,
     way: str,
+    shown: bytes | None,
     purpose: int,
 ) -> Page:
-    fields: Headers = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
-    request = Request(url, method, fields, body or b"", way)
+    request = request_of(method, url, headers, body, way, shown)
     values = orjson.loads(inputs) if inputs else {}
     return Page(
         page, kind, request, route, State.WAITING, rows_before, dry, edge or b"", values, last, Purpose(purpose)

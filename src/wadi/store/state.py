@@ -28,6 +28,7 @@ from wadi.store.pages import (
     STEP,
     route_of,
     rows_digest,
+    shown_of,
 )
 from wadi.store.queue import Queue
 from wadi.store.view import RunView
@@ -294,8 +295,8 @@ class _Transaction:
             headers, host = orjson.dumps(request.headers) if request.headers else None, host_of(request.url)
             cursor = self._db.execute(
                 "INSERT INTO pages (kind, identity, host, method, url, headers, body, route,"
-                " depth, rows_before, dry, edge, last, inputs, way, purpose)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                " depth, rows_before, dry, edge, last, inputs, way, shown, purpose)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     kind,
                     identity,
@@ -309,6 +310,7 @@ class _Transaction:
                     *so_far,
                     inputs,
                     request.route,
+                    shown_of(request),
                     purpose,
                 ),
             )

@@ -14,11 +14,11 @@ from wadi.store.archive import Location
 from wadi.store.connect import connect
 from wadi.store.folder import DATABASE, PAGES
 from wadi.store.outcome import Purpose, State
-from wadi.store.pages import number_in_listing
+from wadi.store.pages import number_in_listing, request_of
 from wadi.store.whole_files import copied
 from wadi.web.messages import Request
 
-_COLUMNS = "kind, method, url, headers, body, way, purpose, route, state, file, offset, length, failure"
+_COLUMNS = "kind, method, url, headers, body, way, shown, purpose, route, state, file, offset, length, failure"
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +71,7 @@ def _page_of(
     headers: bytes | None,
     body: bytes | None,
     way: str,
+    shown: bytes | None,
     purpose: int,
     route: bytes,
     state: int,
@@ -79,13 +80,12 @@ def _page_of(
     length: int,
     failure: bytes | None,
 ) -> StoredPage:
-    fields = tuple((name, value) for name, value in orjson.loads(headers)) if headers else ()
     location = Location(file, offset, length) if file else None
     problem = None
     if failure:
         kept = orjson.loads(failure)
         problem = Problem(kept["code"], kept["what"], why=kept.get("why") or "", now=kept.get("now") or "")
-    request = Request(url, method, fields, body or b"", way)
+    request = request_of(method, url, headers, body, way, shown)
     return StoredPage(kind, request, Purpose(purpose), number_in_listing(route), State(state), location, problem)
 
 

@@ -65,6 +65,12 @@ class DriverProcess:
     def is_alive(self) -> bool:
         return self.process is None or self.process.returncode is None
 
+    def memory_bytes(self) -> int:
+        """What the driver and its browser take of memory, shared parts counted once (PSS); 0 where the system does not tell."""
+        if self.process is None:
+            return 0
+        return sum(_pss_bytes(path) for path in Path("/proc").glob("[0-9]*") if _session_of(path) == self.process.pid)
+
     async def end(self) -> None:
         """End the driver with all that it started, and remove its folder."""
         if self.process is not None and self.process.returncode is None:
@@ -126,6 +132,22 @@ async def _drain(process: asyncio.subprocess.Process) -> None:
 def _signal(group: int, number: signal.Signals) -> None:
     with contextlib.suppress(ProcessLookupError, PermissionError):
         os.killpg(group, number)
+
+
+def _session_of(process: Path) -> int:
+    """The session that a process belongs to (proc(5)); 0 for one that is gone."""
+    try:
+        return int((process / "stat").read_text().rpartition(")")[2].split()[3])
+    except (OSError, ValueError, IndexError):
+        return 0
+
+
+def _pss_bytes(process: Path) -> int:
+    try:
+        found = re.search(r"(?m)^Pss:\s+(\d+) kB", (process / "smaps_rollup").read_text())
+    except OSError:
+        return 0
+    return int(found[1]) * 1024 if found is not None else 0
 
 
 def sweep(folder: Path | None = None) -> None:

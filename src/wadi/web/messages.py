@@ -29,7 +29,8 @@ _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 @dataclass(frozen=True, slots=True)
 class Request:
     """One request. `url` is sent as it stands (already escaped), without its fragment; `route` names the way that it goes,
-    where a plan has named ones; `rendering` is how a browser shows the page, where one does."""
+    where a plan has named ones; `rendering` is how a browser shows the page, where one does; `turn` how often it has gone on
+    there, and `typed` the inputs that are typed there."""
 
     url: str
     method: str = "GET"
@@ -37,6 +38,8 @@ class Request:
     body: bytes = b""
     route: str = ""
     rendering: Rendering | None = None
+    turn: int = 0
+    typed: Headers = ()
 
     @property
     def host(self) -> str:
@@ -55,6 +58,8 @@ class Request:
         asked_for = "".join(f" {n.lower()}: {v}" for n, v in self.headers if n.lower() in _NEGOTIATING)
         way = f" by {self.route}" if self.route else ""
         way += f" shown {self.rendering!r}" if self.rendering is not None else ""
+        way += "".join(f" typed {name}={value!r}" for name, value in self.typed)
+        way += f" turn {self.turn}" if self.turn else ""
         return f"{self.method} {normalised(self.url)}{digest}{asked_for}{way}"
 
 
@@ -73,7 +78,7 @@ class Reply:
 
     `started_at` is in seconds since 1970 (UTC); the other times are durations in seconds.
     `received_bytes` is the size of the body on the wire; `left_out_bytes` that of a body which is not at hand any more. `tries`
-    is how often the request was sent.
+    is how often the request was sent. `beside` are the background replies that are data, of a page that a browser showed.
     """
 
     request: Request
@@ -88,6 +93,7 @@ class Reply:
     hops: tuple[Hop, ...] = ()
     left_out_bytes: int = 0
     tries: int = 1
+    beside: tuple[Reply, ...] = ()
 
     @property
     def size_bytes(self) -> int:
@@ -96,7 +102,7 @@ class Reply:
 
     def without_body(self) -> Reply:
         """The same where the body has been read and only its size is of interest."""
-        return replace(self, body=b"", left_out_bytes=self.size_bytes)
+        return replace(self, body=b"", left_out_bytes=self.size_bytes, beside=())
 
     def header(self, name: str) -> str:
         """The value of a header field, lines of the same name joined with commas (RFC 9110 §5.3); empty without it."""
@@ -104,10 +110,17 @@ class Reply:
         return ", ".join(value for key, value in self.headers if key.lower() == wanted)
 
     @property
+    def is_end(self) -> bool:
+        """Whether a browser found that a listing does not go on: the page has nothing that was not there before."""
+        return bool(self.header(END_OF_TURNS))
+
+    @property
     def content_type(self) -> str:
         return self.header("content-type")
 
 
+END_OF_TURNS = "Wadi-End-Of-Turns"
+"""The header field, of our own, of a page by which a browser says that a listing did not go on."""
 Cause = Literal[
     "unreachable",
     "timed-out",

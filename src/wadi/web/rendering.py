@@ -3,9 +3,12 @@ browser."""
 
 from __future__ import annotations
 
+import hashlib
 import re
 import shlex
-from dataclasses import dataclass, replace
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 
 from wadi.web.pickled import pickled_by_value
 
@@ -46,24 +49,54 @@ VERBS = {
     "type": Verb(("EXPRESSION", "TEXT"), 0, "click it and type a text, in place of what stands there"),
     "choose": Verb(("EXPRESSION", "TEXT"), 0, "choose the option of a list that says this, or has this value"),
     "press": Verb(("KEY",), 0, f"press a key: {', '.join(KEYS)}"),
-    "scroll": Verb(("EXPRESSION",), 1, "scroll the page, or a list inside it, to its end, until nothing new comes"),
+    "scroll": Verb(
+        ("EXPRESSION", "COUNT"),
+        2,
+        "scroll the page, or a list inside it, to its end, until so many rows are there or nothing new comes",
+    ),
     "more": Verb(
-        ("EXPRESSION",), 0, "click a button that adds more, until it is gone, switched off, or nothing new comes"
+        ("EXPRESSION", "COUNT"),
+        1,
+        "click a button that adds more, until so many rows are there, or it is gone, switched off, or nothing new comes",
     ),
     "wait": Verb(("EXPRESSION or TIME",), 0, "wait for an element, or for a time (500ms, 2s)"),
+    "run": Verb(("FILE",), 0, "run a script that stands beside the plan; what it returns is data of the page"),
 }
 """The sentences of `do`: VERB ARGUMENT…, quoted as in a shell."""
 IN_ROWS = ("click", "hover", "type", "choose", "press", "wait")
 """The sentences of `per_row`: what can be done inside a row."""
+GOING_ON = ("click", "press", "scroll")
+"""The sentences by which a listing goes on."""
+
+
+@pickled_by_value
+@dataclass(frozen=True, slots=True)
+class Script:
+    """A script of the plan's: the body of an async function of JavaScript."""
+
+    name: str
+    source: str = field(repr=False)
+    digest: str = ""
+
+    @property
+    def url(self) -> str:
+        """What stands for its address where its result is a reply."""
+        return f"script:{self.name}"
+
+
+def script_of(name: str, source: str) -> Script:
+    """A script with what tells it from others of its name."""
+    return Script(name, source, hashlib.sha256(source.encode()).hexdigest()[:16])
 
 
 @pickled_by_value
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One thing that is done on a page."""
+    """One thing that is done on a page; `script` is what `run` runs."""
 
     verb: str
     arguments: tuple[str, ...] = ()
+    script: Script | None = None
 
     @property
     def seconds(self) -> float | None:
@@ -75,7 +108,13 @@ class Step:
     def expression(self) -> str | None:
         """What picks the element that it is about; None where it is about none."""
         is_about = self.arguments and VERBS[self.verb].arguments[0].startswith("EXPRESSION") and self.seconds is None
-        return self.arguments[0] if is_about else None
+        return self.arguments[0] if is_about and not self.arguments[0].isdecimal() else None
+
+    @property
+    def count(self) -> int | None:
+        """Of `scroll` and `more`: how many rows are enough."""
+        is_counted = self.verb in ("scroll", "more") and self.arguments and self.arguments[-1].isdecimal()
+        return int(self.arguments[-1]) if is_counted else None
 
     def about(self, expression: str) -> Step:
         """The same with another expression."""
@@ -90,8 +129,11 @@ class Step:
 class Rendering:
     """How a page is shown. It is ready once at least `least` elements stand that one of `wait` picks (CSS or XPath), none of
     `gone` does, and, where neither is said, the network was quiet for `quiet_s`. Then `per_row` is done inside each element that
-    one of `rows` picks. All of it, with the steps, takes `within_s` at most. `language` (BCP 47) and `zone` (IANA) are what
-    the page is told of its reader ("" for the machine's)."""
+    one of `rows` picks. All of it, with the steps, takes `within_s` at most. `language` (BCP 47), `zone` (IANA) and `dark` are
+    what the page is told of its reader ("" for the machine's).
+
+    With `next` a listing goes on by that step: each turn (`Request.turn`) shows the rows that those before did not.
+    `properties` are kept of each element as attributes (`property_attribute`)."""
 
     wait: tuple[str, ...] = ()
     least: int = 1
@@ -104,6 +146,38 @@ class Rendering:
     steps: tuple[Step, ...] = ()
     rows: tuple[str, ...] = ()
     per_row: tuple[Step, ...] = ()
+    next: Step | None = None
+    properties: tuple[str, ...] = ()
+    dark: bool = False
+
+
+def property_attribute(name: str) -> str:
+    """The attribute by which a property of an element stands in a document that a browser showed."""
+    return f"data-property-{name.replace('.', '-').lower()}"
+
+
+def new_rows(before: Sequence[str], now: Sequence[str], verb: str) -> list[int]:
+    """The places of the rows that a turn shows anew, of what stood there before and what stands there now, each row by its text
+    and links.
+
+    A list that grew holds the old ones at its beginning. Else scrolling moved a list that takes rows out again: those that
+    stood there are not new. Else all are: a button showed another page.
+    """
+    same = sum(old == new for old, new in zip(before, now, strict=False))
+    if len(now) > len(before) and same * 2 > len(before):
+        return list(range(len(before), len(now)))
+    if verb != "scroll":
+        return list(range(len(now)))
+    moved = next((n for n in range(min(len(before), len(now)), 0, -1) if before[-n:] == now[:n]), 0)
+    if moved:
+        return list(range(moved, len(now)))
+    known, found = Counter(before), []
+    for place, row in enumerate(now):
+        if known[row]:
+            known[row] -= 1
+        else:
+            found.append(place)
+    return found
 
 
 def step_of(sentence: str, *, in_row: bool = False) -> Step:
@@ -125,6 +199,10 @@ def step_of(sentence: str, *, in_row: bool = False) -> Step:
     if verb == "press" and arguments[0].lower() not in KEYS:
         raise BadStep(f'press knows no key "{arguments[0]}"', f"keys: {', '.join(KEYS)}")
     step = Step(verb, arguments)
+    if len(arguments) == len(known.arguments) == 2 and known.arguments[1] == "COUNT" and step.count is None:
+        raise BadStep(f'{verb} takes a count, and "{arguments[1]}" is none', f"{verb} '…' 200")
+    if verb == "more" and step.expression is None:
+        raise BadStep(f"{verb} takes {' '.join(known.arguments)}", f"{verb} '…'")
     if (step.seconds or 0) > _MOST_WAIT_S:
         raise BadStep(f"wait takes {_MOST_WAIT_S:g} s at most")
     return step

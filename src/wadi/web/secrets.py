@@ -65,6 +65,12 @@ class Secrets:
             ),
         )
 
+    def put_into_text(self, host: str, text: str) -> str | None:
+        """A text that is typed on a page of a host; None where the host may not have what is secret in it."""
+        if not self._has_mark(text):
+            return text
+        return self._filled(text, str) if host in self.hosts else None
+
     def fields(self, host: str, fields: Headers) -> Headers:
         """Header fields as they go to a host: filled in, with the Authorization field where it has none. A field with a secret
         that the host may not have is left out."""

@@ -20,6 +20,7 @@ from wadi.web.messages import Headers
 _KEPT = re.compile(r"cookie|authorization|x-[\w-]+|csrf[\w-]*|referer|origin", re.IGNORECASE)
 _REQUEST_LINE = re.compile(r"([A-Z]+) (\S+)(?: HTTP/[\d.]+)?$")
 _COLUMNS = 7
+_HTTP_ONLY = "#HttpOnly_"
 
 
 class BadSession(ValueError):
@@ -56,25 +57,33 @@ def read_cookies(text: str, now: float) -> Session:
     cookies: list[Cookie] = []
     expired = 0
     for number, line in enumerate(text.lstrip("\ufeff").splitlines(), 1):
-        line = line.removeprefix("#HttpOnly_")
-        if not line.strip() or line.startswith("#"):
+        if not line.strip() or (line.startswith("#") and not line.startswith(_HTTP_ONLY)):
             continue
-        cells = line.split("\t")
-        if len(cells) != _COLUMNS:
-            raise BadSession(f"line {number} has {len(cells)} columns with tabs between, and cookies have {_COLUMNS}")
-        domain, below, path, secure, expires, name, value = cells
         try:
-            until = float(expires or 0)
-        except ValueError as error:
-            raise BadSession(f'line {number}: "{expires}" is no time in seconds') from error
-        if until and until < now:
+            cookie = cookie_of_line(line)
+        except BadSession as error:
+            raise BadSession(f"line {number} {error}") from error
+        if cookie.expires and cookie.expires < now:
             expired += 1
             continue
-        host_only = below.upper() != "TRUE"
-        cookies.append(Cookie(domain.lstrip("."), path, name, value, secure.upper() == "TRUE", host_only, until))
+        cookies.append(cookie)
     if not cookies:
         raise BadSession(f"all cookies in it have expired ({expired})" if expired else "there are no cookies in it")
     return Session(tuple(cookies), expired=expired)
+
+
+def cookie_of_line(line: str) -> Cookie:
+    """A cookie in a line of seven columns. Raises BadSession."""
+    cells = line.removeprefix(_HTTP_ONLY).split("\t")
+    if len(cells) != _COLUMNS:
+        raise BadSession(f"has {len(cells)} columns with tabs between, and cookies have {_COLUMNS}")
+    domain, below, path, secure, expires, name, value = cells
+    try:
+        until = float(expires or 0)
+    except ValueError as error:
+        raise BadSession(f'has "{expires}", which is no time in seconds') from error
+    host_only = below.upper() != "TRUE"
+    return Cookie(domain.lstrip("."), path, name, value, secure.upper() == "TRUE", host_only, until)
 
 
 def read_saved_request(text: str) -> Session:

@@ -20,7 +20,7 @@ from wadi.web.lag import Lag
 from wadi.web.messages import FetchFailed, Headers, Reply, Request, header_text
 from wadi.web.private import AddressGuard
 from wadi.web.secrets import Secrets
-from wadi.web.session import Cookie, Session
+from wadi.web.session import Cookie, Session, cookie_of_line
 
 if TYPE_CHECKING:
     import pycurl
@@ -167,9 +167,19 @@ class HttpTransport:
         self._jar.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_COOKIE)
         self._idle: list[pycurl.Curl] = []
         self._lag = Lag()
-        self._take_cookies(self._own.cookies)
+        self.take_cookies(self._own.cookies)
 
-    def _take_cookies(self, cookies: Iterable[Cookie]) -> None:
+    def cookies(self) -> tuple[Cookie, ...]:
+        """The cookies that the session has now."""
+        import pycurl
+
+        handle = self._handle()
+        lines = handle.getinfo(pycurl.INFO_COOKIELIST)
+        self._idle.append(handle)
+        return tuple(map(cookie_of_line, lines))
+
+    def take_cookies(self, cookies: Iterable[Cookie]) -> None:
+        """Have cookies that came from elsewhere in the session, too."""
         import pycurl
 
         handle = self._handle()

@@ -109,7 +109,7 @@ class Session:
 
     async def collect(self, context: str) -> str:
         """Have the bodies of a window's replies kept; gives the name by which they are asked for. Raises BrowserError."""
-        kept = {"dataTypes": ["response"], "maxEncodedDataSize": MOST_BODY_BYTES, "contexts": [context]}
+        kept = {"dataTypes": ["request", "response"], "maxEncodedDataSize": MOST_BODY_BYTES, "contexts": [context]}
         return str((await self.send("network.addDataCollector", kept))["collector"])
 
     async def forget(self, collector: str) -> None:

@@ -12,7 +12,7 @@ from wadi.plan.lint.checks import checks
 from wadi.plan.lint.fields import expressions, field_settings, kinds
 from wadi.plan.lint.pages import asks, links, nexts
 from wadi.plan.lint.secrets import secrets
-from wadi.plan.lint.starts import addresses, field_inputs, login, manners, splits, unused_inputs
+from wadi.plan.lint.starts import addresses, field_inputs, login, manners, splits, steps_inputs, unused_inputs
 from wadi.plan.lint.tables import double_columns, file_names, lists, tables_rule
 from wadi.plan.model import Plan
 from wadi.plan.text import Finding, PlanText
@@ -44,5 +44,6 @@ RULES: tuple[Rule, ...] = (
     login,
     secrets,
     field_inputs,
+    steps_inputs,
     browsers,
 )

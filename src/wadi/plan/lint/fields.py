@@ -90,9 +90,10 @@ def _one_field(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
     if (field.inside is None) != (field.then is None):
         key = "then" if field.inside is None else "inside"
         yield (*path, key), text.problem("missing-key", (*path, key), "inside and then go together", key=True)
-    if field.attr and field.take:
-        at = (*path, "take")
-        yield at, text.problem("both-keys", at, "attr and take exclude each other", key=True)
+    said = [key for key in ("attr", "property", "take") if getattr(field, key)]
+    if len(said) > 1:
+        at = (*path, said[-1])
+        yield at, text.problem("both-keys", at, f"{' and '.join(said)} exclude each other", key=True)
     if field.otherwise is not None and field.map is None:
         at = (*path, "else")
         yield at, text.problem("missing-key", at, "else says what map gives otherwise, but there is no map", key=True)
@@ -223,7 +224,8 @@ def _file_name(path: Path, field: FieldPlan, text: PlanText) -> Iterator[Finding
 def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
     """Expressions of one page that read different kinds of documents: some would never match.
 
-    The data that a page of HTML carries stands beside its elements; what is relative to a row is of the row's kind.
+    The data that a page of HTML carries, or that came beside it, stands beside its elements; what is relative to a row is of
+    the row's kind.
     """
     for page, kind in plan.page.items():
         of_page: dict[str, str] = {}
@@ -235,7 +237,8 @@ def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
                 continue
             for index, expression in enumerate(expressions):
                 reads = _kind_read(expression, relative=relative)
-                if reads is None:
+                has_both = kind.browser is not None and bool(kind.browser.data_from) and not relative
+                if reads is None or has_both:
                     continue
                 read = of_rows if relative else of_page
                 names = {"tree": "HTML or XML", "json": "JSON"}

@@ -6,7 +6,7 @@ import itertools
 from collections.abc import Callable, Iterator
 
 from wadi.plan.local import is_of_files
-from wadi.plan.model import Plan, RouteSecret
+from wadi.plan.model import BrowserPlan, Plan, RouteSecret
 from wadi.plan.parts import asks_of, fields_of
 from wadi.plan.positions import Path
 from wadi.plan.starts import (
@@ -167,12 +167,40 @@ def login(plan: Plan, text: PlanText) -> Iterator[Finding]:
         yield path, text.problem("both-keys" if ways else "missing-key", path, what, key=True, now=now)
     if said.address is not None:
         yield from _address(plan, ("login", "address"), said.address, text)
+    if said.do:
+        others = [key for key in ("form", "values") if getattr(said, key)] + ([] if said.address else ["no address"])
+        if others:
+            what = f"do is done in a browser on the page at address, and there is {' and '.join(others)}"
+            yield (*path, "do"), text.problem("both-keys", (*path, "do"), what, key=True)
     wants = {"basic": ("user_from", "password_from"), "bearer": ("token_from",)}
     allowed = wants[said.scheme] if said.scheme else ("user_from", "password_from") if said.address else ()
     for key in ("user_from", "password_from", "token_from"):
         if getattr(said, key) and key not in allowed:
             at = (*path, key)
             yield at, text.problem("both-keys", at, f"{key} does not go with this way to log in", key=True)
+
+
+def done_in(browser: BrowserPlan) -> list[str]:
+    """Every sentence of what is done in a browser."""
+    return [*browser.do, *browser.per_row, *([browser.next] if browser.next else [])]
+
+
+def steps_inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """What steps in a browser name: inputs; those with several values on the start pages alone, since they make the starts."""
+    for name, page in plan.page.items():
+        for key in ("do", "per_row"):
+            for place, sentence in enumerate(getattr(page.browser, key) if page.browser else ()):
+                path: Path = ("page", name, "browser", key, place)
+                for used in sorted(names_in(sentence)):
+                    if not is_set(plan.inputs, used):
+                        yield _unset(text, path, used, plan)
+                    elif used not in fixed_inputs(plan.inputs) and name != plan.start.page:
+                        what = f'input "{used}" has several values, which the steps of start pages alone can take'
+                        yield path, text.problem("wrong-value", path, what)
+    for place, sentence in enumerate(plan.login.do if plan.login else ()):
+        for used in sorted(names_in(sentence) - {"user", "password"}):
+            if used not in fixed_inputs(plan.inputs):
+                yield _unset(text, ("login", "do", place), used, plan)
 
 
 def field_inputs(plan: Plan, text: PlanText) -> Iterator[Finding]:
@@ -217,6 +245,8 @@ def unused_inputs(plan: Plan, text: PlanText, given: set[str]) -> Iterator[Findi
             used |= variables_of(asking.address) if asking.address else set()
         used |= variables_of(plan.login.address) if plan.login and plan.login.address else set()
         used |= names_in(dict(plan.manners.headers))
+        used |= {name for page in plan.page.values() if page.browser for name in names_in(done_in(page.browser))}
+        used |= names_in(plan.login.do) if plan.login else set()
     except ValueError:
         return
     for page, kind in plan.page.items():
