@@ -509,6 +509,14 @@ def test_a_page_is_shown_in_five_forms(program: Program, site: str) -> None:
     assert "<script>" in program("show", page, "--as", "html").out
     assert "<script" not in program("show", page, "--as", "safe").out
     assert json.loads(program("show", page, "--as", "json").out)["jsonld"][0]["name"] == "Ash Spring"
+    bare = program("show", page, "--as", "markdown", "--no-links", "--no-images").out
+    assert ("](" in program("show", page, "--as", "markdown").out, "](" in bare, "Register" in bare) == (
+        True,
+        False,
+        True,
+    )
+    refused = program("show", page, "--no-links")
+    assert (refused.status, "are about Markdown" in refused.err) == (2, True)
     assert program("show", page, "--part", "p.code").out == "MW-0141\n"
     nothing = program("show", page, "--part", ".nothing")
     assert (nothing.status, ".nothing picks nothing on this page" in nothing.err) == (2, True)

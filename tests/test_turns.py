@@ -13,7 +13,10 @@ from hypothesis import strategies as st
 
 from conftest import Program, needs_browser, serving
 from small_host import HEAD, SmallHost, standing_in
+from wadi.actions.open_page import open_page
 from wadi.demo.proxies import StandInProxy
+from wadi.learn.frames import frames_of
+from wadi.learn.look import look_at
 from wadi.web.browser import Browser
 from wadi.web.messages import Request
 from wadi.web.rendering import Rendering, new_rows
@@ -152,7 +155,7 @@ def test_what_a_page_asked_for_is_its_data(program: Program) -> None:
         assert done.status == 0, done.err
         wrong = program("run", "q.toml", "-i", f"site={site}", "-o", "q.csv")
         assert "no background reply is one of data_from" in wrong.err + wrong.out
-        assert f"there were: {site}/graphql" in wrong.err + wrong.out
+        assert f'there were: "{site}/graphql"' in wrong.err + wrong.out
     names = ["note-1-1", "note-1-2", "note-2-1", "note-2-2"]
     assert _names(program.folder / "w.csv") == names
     program.environment["PATH"] = str(program.folder)
@@ -283,6 +286,22 @@ def test_a_browser_that_grew_too_large_is_started_anew(program: Program) -> None
 
     starts, restarts, statuses = asyncio.run(work())
     assert (starts, restarts, set(statuses)) == (1, 1, {200})
+
+
+def test_frames_are_drawn_where_the_candidates_stand(site: str) -> None:
+    page = open_page(f"{site}/register")
+    look = look_at(page.document, page.reply)
+    found = {frame.mark: page.document.tree.xpath(frame.expression) for frame in frames_of(page.reply) if frame.mark}
+    assert all(len(elements) == 1 for elements in found.values())
+    assert found["A"][0] == look.groups[0].rows.rows.rows[0]
+    marks = {mark: elements[0] for named, elements in found.items() for mark in named.split()}
+    assert set(look.groups[0].marks) <= set(marks)
+    date = next(
+        mark
+        for mark, field in zip(look.groups[0].marks, look.groups[0].fields, strict=False)
+        if field.type.type == "date"
+    )
+    assert "28 May 2022" in marks[date].text
 
 
 def _size(png: bytes) -> tuple[int, int]:

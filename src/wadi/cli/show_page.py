@@ -25,6 +25,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--as", dest="form", choices=FORMS, default="text",
         help="text, as a reader sees it (default); markdown; html, as it came; safe, without what is active; json, its data",
     )  # fmt: skip
+    parser.add_argument("--no-links", action="store_true", help="of Markdown: links are their texts")
+    parser.add_argument("--no-images", action="store_true", help="of Markdown: no pictures")
     parser.add_argument("--part", metavar="EXPR", help="only what this picks (default: the whole page)")
     add_rendered(parser)
 
@@ -39,7 +41,12 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     else:
         page = opened(args)
     try:
-        shown = shown_as(page.document, args.form, args.part)
+        without = [*(["a"] if args.no_links else []), *(["img"] if args.no_images else [])]
+        if without and args.form != "markdown":
+            raise UsageError(
+                Problem("bad-option", "--no-links and --no-images are about Markdown", now="--as markdown")
+            )
+        shown = shown_as(page.document, args.form, args.part, without=without)
     except LookupError as error:
         raise UsageError(Problem("not-on-page", str(error), Place(without_secret(args.page)))) from error
     if not isinstance(shown, str):

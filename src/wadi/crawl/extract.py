@@ -245,10 +245,10 @@ def is_readable(document: Document, kind: Kind) -> bool:
 
 def _without_data(reply: Reply, kind: Kind) -> Problem:
     """That no background reply came that the kind reads, and which did."""
-    came = [without_secret(other.url) for other in reply.beside]
-    what = f'page "{kind.name}": no background reply is one of data_from'
-    why = f"there were: {listed(came, 4)}" if came else "none with data came"
-    return Problem("not-the-page", what, Place(reply.url), why=why, now="wadi inspect PAGE --rendered  shows them")
+    came = list(dict.fromkeys(without_secret(other.url) for other in reply.beside))
+    there = f"there were: {listed(came, 4)}" if came else "none with data came"
+    what = f'page "{kind.name}": no background reply is one of data_from; {there}'
+    return Problem("not-the-page", what, Place(reply.url), now="wadi inspect PAGE --rendered  shows them")
 
 
 def _gives_nothing(found: Extract) -> bool:

@@ -10,7 +10,7 @@ from wadi.learn.field_guess import FieldGuess
 from wadi.learn.look import Look
 from wadi.learn.page_fields import page_fields
 from wadi.learn.sameness import folded
-from wadi.page.cells import Notes, Source, cell
+from wadi.page.cells import Field, Notes, Source, cell
 from wadi.page.document import Document
 from wadi.plan.fields import field_of
 from wadi.urls import NotAUrl
@@ -63,9 +63,14 @@ def differing_fields(pages: Sequence[Document], known: Sequence[FieldGuess], lan
 
 def _value(guess: FieldGuess, page: Document) -> str:
     """The text that a field picks on a page; "" where there is none."""
+    return str(cell(field_of_guess(guess), page.scope, Source(page, Where(page.base)), Notes()) or "")
+
+
+def field_of_guess(guess: FieldGuess) -> Field:
+    """A candidate as a field that takes its text."""
     keys = {"label": guess.label} if guess.label else {}
     keys |= {"from": guess.source} if guess.source else {}
     keys |= {"attr": guess.attribute} if guess.attribute else {}
     keys |= {"take": guess.take} if guess.take else {}
-    _, spec = field_of(guess.expression or None, keys, 2000)
-    return str(cell(spec, page.scope, Source(page, Where(page.base)), Notes()) or "")
+    keys |= {"under": guess.under} if guess.under else {}
+    return field_of(guess.expression or None, keys, 2000)[1]

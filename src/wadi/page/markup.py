@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from html import escape
 from typing import Any
 
@@ -29,9 +30,10 @@ def clean_html(element: Element) -> str:
     return " ".join(_cleaned(element).split())
 
 
-def markdown_of(element: Element) -> str:
-    """What is inside an element as Markdown (CommonMark): headings, lists, links, emphasis, tables."""
-    text = turbohtml.parse_fragment(_cleaned(element)).to_markdown()
+def markdown_of(element: Element, *, without: Collection[str] = ()) -> str:
+    """What is inside an element as Markdown (CommonMark): headings, lists, links, emphasis, tables; `without` some tags, whose
+    content stays."""
+    text = turbohtml.parse_fragment(_cleaned(element, _KEPT_TAGS - frozenset(without))).to_markdown()
     return re.sub(r"\n{3,}", "\n\n", "\n".join(_without_blanks_behind(line) for line in text.split("\n"))).strip()
 
 
@@ -41,7 +43,7 @@ def _without_blanks_behind(line: str) -> str:
     return f"{bare}  " if line.endswith("  ") and bare.strip("> ") else bare
 
 
-def _cleaned(top: Element) -> str:
+def _cleaned(top: Element, kept: Collection[str] = _KEPT_TAGS) -> str:
     """The markup inside, walked without recursion, since pages nest deeply."""
     out: list[str] = []
     stack: list[tuple[str, Any]] = [("", iter(top.children))]
@@ -54,7 +56,7 @@ def _cleaned(top: Element) -> str:
         elif isinstance(node, TEXTS):
             out.append(escape(node.data, quote=False))
         elif isinstance(node, Element) and node.tag not in _DROPPED_TAGS:
-            is_kept = node.tag in _KEPT_TAGS
+            is_kept = node.tag in kept
             out.append(_start_tag(node) if is_kept else "")
             stack.append((f"</{node.tag}>" if is_kept and node.tag not in _VOID else "", iter(node.children)))
     return "".join(out)

@@ -15,19 +15,16 @@ from wadi.web.rendering import Step
 
 _MOST_SCROLLED_S = 15.0
 _WITHIN_S = 10.0
-_MOST_FRAMES = 400
 
 
 @dataclass(frozen=True)
 class Frame:
-    """A frame around what an expression picks, inside the `place`-th of what `rows` picks where there is one, with a mark at
-    the first. `is_strong` ones are drawn thicker."""
+    """A frame around the first element that an expression picks (CSS or XPath), with a mark ("" for none) and a colour (of
+    CSS). `is_strong` ones are thicker, with the mark at the right."""
 
     expression: str
     mark: str
     colour: str
-    rows: str = ""
-    place: int = 0
     is_strong: bool = False
 
 
@@ -49,24 +46,14 @@ async def picture_of_window(window: Window, *, whole: bool = False, element: str
 
 async def draw(window: Window, frames: Sequence[Frame]) -> None:
     """Draw frames on the page. Raises BrowserError."""
-    nodes: list[Mapping[str, Any]] = []
-    told: list[dict[str, Any]] = []
-    for frame in frames:
-        inside = window
-        if frame.rows:
-            rows = await window.found(frame.rows, frame.place + 1)
-            if len(rows) <= frame.place:
-                continue
-            inside = window.inside(rows[frame.place])
-        found = await inside.found(frame.expression, 1 if frame.rows else _MOST_FRAMES)
-        for place, node in enumerate(found):
-            nodes.append(node)
-            told.append({**asdict(frame), "mark": frame.mark if place == 0 else ""})
+    found = [await window.found(frame.expression) for frame in frames]
+    nodes: list[Mapping[str, Any]] = [one[0] for one in found if one]
+    told = [asdict(frame) for frame, one in zip(frames, found, strict=True) if one]
     await window.call_on_all(nodes, _DRAW, json.dumps(told))
 
 
 _DRAW = """(told, nodes) => {
-  const layer = document.createElement('div');
+  const marks = [], layer = document.createElement('div');
   layer.style.cssText = 'position:absolute;left:0;top:0;width:0;height:0;z-index:2147483647;pointer-events:none';
   JSON.parse(told).forEach((frame, place) => {
     const box = nodes[place].getBoundingClientRect(), line = frame.is_strong ? 3 : 1.5;
@@ -79,7 +66,13 @@ _DRAW = """(told, nodes) => {
     if (!frame.mark) return;
     const mark = document.createElement('div');
     mark.textContent = frame.mark;
-    mark.style.cssText = `position:absolute;left:${Math.max(0, left - line)}px;top:${Math.max(0, top - line - 15)}px;height:15px;`
+    const width = 8 + 7 * frame.mark.length, high = top - line;
+    let from = Math.max(0, left - line), taken;
+    const covers = (other) => Math.abs(other.high - high) < 14 && from < other.from + other.width && other.from < from + width;
+    while (!frame.is_strong && (taken = marks.find(covers))) from = taken.from + taken.width + 1;
+    if (!frame.is_strong) marks.push({from, width, high});
+    const side = frame.is_strong ? `right:${-(box.right + scrollX + line)}px` : `left:${from}px`;
+    mark.style.cssText = `position:absolute;${side};top:${Math.max(0, top - line - 15)}px;height:15px;`
       + `padding:0 4px;font:bold 11px/15px sans-serif;color:#fff;background:${frame.colour};white-space:nowrap`;
     layer.append(mark);
   });
