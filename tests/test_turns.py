@@ -331,3 +331,28 @@ def test_pictures_of_an_element_of_all_of_a_page_and_with_marks(program: Program
         True,
         False,
     )
+
+
+@needs_browser
+def test_where_a_page_leads_on_to_is_a_hop_and_robots_txt_holds_there(program: Program) -> None:
+    pages = {
+        "/robots.txt": "User-agent: *\nDisallow: /closed",
+        "/": "<ul><li><b>one</b><a href='/on'>a</a><a href='/off'>b</a></li></ul><script>alert('Join us!')</script>",
+        "/on": "<script>location = '/there'</script>",
+        "/off": "<script>location = '/closed/x'</script>",
+        "/there": "<i>it</i>",
+        "/closed/x": "<i>secret</i>",
+    }
+    plan = PLAN.replace(
+        "[page.list.browser]",
+        '[page.list.open]\none = "a"\n[page.one]\ntable = "ones"\nfields = { more = "i", url = { from = "url" } }\nbrowser = { wait = "i" }\n[page.list.browser]',
+    )
+    (program.folder / "p.toml").write_text(plan, "utf-8")
+    with serving(SmallHost(pages).application) as site:
+        done = program("run", "p.toml", "-i", f"site={site}", "--table", "ones", "-o", "w.csv")
+    said = done.err + done.out
+    assert "robots.txt" in said
+    assert "/closed/x" in said
+    assert (program.folder / "w.csv").read_text("utf-8").splitlines() == ["more,url", f"it,{site}/there"]
+    assert 'in the browser: "a dialog: Join us!"' in said
+    assert "secret" not in b"".join(path.read_bytes() for path in program.folder.rglob("*.csv")).decode()

@@ -89,6 +89,7 @@ MEANINGS: dict[str, str] = {
     "not-the-page": 'The reply lacks what the plan expects on such a page: a block or a broken page, never "no rows".',
     "blocked": 'The site sent a challenge, a log-in, a refusal or an empty shell instead of the page: never "no rows".',
     "wrong-kind": "The reply is of another kind (HTML, XML, JSON, binary) than the expressions of the page kind read.",
+    "in-browser": "A page in a browser opened a dialog or a window, or began a download: nobody answered, and it was closed.",
     "unknown-entity": "An XML document refers to entities that it does not declare: they stand as they are written.",
     "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
     "not-the-file": "Where a file should be came an HTML page, or nothing: a block or an error page.",

@@ -28,7 +28,7 @@ from wadi.problems import Place, Problem, listed, shortened
 from wadi.store.outcome import Link, Role, TableRows
 from wadi.urls import without_secret
 from wadi.web.blocked import block_of
-from wadi.web.messages import END_OF_TURNS, Reply
+from wadi.web.messages import END_OF_TURNS, NOTICED, Reply
 from wadi.web.pickled import pickled_by_value
 
 
@@ -178,6 +178,9 @@ def _extracted(page: _Page) -> Extract:
     if document.unknown_entities:
         names = listed([f"&{name};" for name in document.unknown_entities], 4)
         notes.append(Problem("unknown-entity", f"not declared in the document: {names}", Place(reply.url)))
+    if did := [value for name, value in reply.headers if name == NOTICED]:
+        what = f'page "{kind.name}", in the browser: {listed(list(dict.fromkeys(did)), 3)}'
+        notes.append(Problem("in-browser", what, Place(reply.url)))
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
     last, lacks = _stated(page, "next.end_page", kind.next.last if kind.next is not None else None)

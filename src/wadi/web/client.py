@@ -232,6 +232,9 @@ class Client:
                 await self._sleep(seconds)
                 following = _for(current, target, "GET")
             else:
+                for url in [*(hop.url for hop in reply.hops[1:]), *([reply.url] if reply.hops else [])]:
+                    await self._check_robots(replace(current, url=url))  # a browser was led there
+                hops += reply.hops
                 return _a_success(replace(reply, request=request, hops=tuple(hops)) if hops else reply)
             keep(reply)
             hops.append(Hop(current.url, reply.status))

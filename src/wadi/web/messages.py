@@ -121,6 +121,8 @@ class Reply:
 
 END_OF_TURNS = "Wadi-End-Of-Turns"
 """The header field, of our own, of a page by which a browser says that a listing did not go on."""
+NOTICED = "Wadi-Noticed"
+"""The header field, of our own, with what a page did besides in a browser: a dialog, a download, a window."""
 Cause = Literal[
     "unreachable",
     "timed-out",

@@ -10,13 +10,17 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from wadi.web.browser_steps import Window, do, do_per_row, goes_on, rows_in
-from wadi.web.messages import END_OF_TURNS, FetchFailed, Headers, Reply, Request
+from wadi.web.messages import END_OF_TURNS, NOTICED, FetchFailed, Headers, Reply, Request
 from wadi.web.rendering import Rendering, new_rows, property_attribute
 from wadi.web.traffic import Traffic
+from wadi.web.webdriver import BrowserError
 
 _POLL_S = 0.05
+_LED_ON = "concurrent navigation"
+"""What the browser says of a page whose script opens another one at once."""
 _MOST_QUIET_S = 5.0
-_KEPT = frozenset({"content-language", "date", "last-modified", "etag", "link"})
+_LEFT_OUT = frozenset({"content-type", "location", "refresh", END_OF_TURNS.lower(), NOTICED.lower()})
+"""What a document as it is shown has no use for, and what a site does not say."""
 
 
 @dataclass
@@ -59,11 +63,15 @@ class ShownPage:
         background += tuple(_result(url, text) for url, text in self.window.results)
         self.window.results.clear()
         headers: Headers = (("Content-Type", "text/html; charset=utf-8"),)
-        headers += tuple((n, v) for n, v in self.traffic.headers if n.lower() in _KEPT)
+        headers += tuple((n, v) for n, v in self.traffic.headers if n.lower() not in _LEFT_OUT)
+        headers += tuple((NOTICED, _one_line(said)) for said in self.traffic.noticed)
         headers += ((END_OF_TURNS, self.end),) if self.end else ()
         body = html.encode("utf-8", "replace")
         asked = Request(url)
-        reply = Reply(asked, url, self.traffic.status or 200, headers, body, time.time(), received_bytes=len(body))
+        hops, self.traffic.hops = tuple(self.traffic.hops), []
+        reply = Reply(
+            asked, url, self.traffic.status or 200, headers, body, time.time(), received_bytes=len(body), hops=hops
+        )
         return reply, background
 
     async def _ready(self, end: float) -> None:
@@ -138,6 +146,10 @@ _DOCUMENT = """(given, gone) => {
 }"""
 
 
+def _one_line(text: str) -> str:
+    return " ".join("".join(letter if letter.isprintable() else " " for letter in text).split())
+
+
 def _result(url: str, text: str) -> Reply:
     """What a script of the plan's returned, as a reply."""
     body = text.encode("utf-8", "replace")
@@ -153,7 +165,11 @@ async def _go_to(window: Window, request: Request, rendering: Rendering) -> None
         fields.append({"name": "Accept-Language", "value": {"type": "string", "value": rendering.language}})
     await window.session.send("network.setExtraHeaders", {"headers": fields, "contexts": [window.context]})
     to_it = {"context": window.context, "url": request.url, "wait": "interactive"}
-    await window.session.send("browsingContext.navigate", to_it, within_s=rendering.within_s)
+    try:
+        await window.session.send("browsingContext.navigate", to_it, within_s=rendering.within_s)
+    except BrowserError as error:
+        if _LED_ON not in error.what:
+            raise
 
 
 async def _lacking(window: Window, rendering: Rendering) -> str:

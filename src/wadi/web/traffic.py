@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from wadi.web.messages import Headers, Reply, Request
+from wadi.web.messages import Headers, Hop, Reply, Request
 from wadi.web.webdriver import MOST_BODY_BYTES, BrowserError, Session
 
 _DATA = ("json", "xml", "csv", "graphql", "javascript-object", "x-ndjson")
@@ -20,13 +20,16 @@ _OF_REQUESTS = frozenset({"content-type", "accept", "x-requested-with"})
 class Traffic:
     """What a window asked for: replies by their request, those that are on their way, when something last happened.
 
-    `replies` counts the background replies that are data, `noticed` is what a person would have seen happen, `opened` are the
-    windows that the page opened.
+    `hops` are the documents that gave way to others since a page was taken: redirects, pages that led on. `replies` counts the
+    background replies that are data, `noticed` is what a person would have seen happen, `opened` are the windows that the page
+    opened.
     """
 
     context: str
+    url: str = ""
     status: int = 0
     headers: Headers = ()
+    hops: list[Hop] = field(default_factory=list)
     replies: int = 0
     noticed: list[str] = field(default_factory=list)
     opened: list[str] = field(default_factory=list)
@@ -59,6 +62,9 @@ class Traffic:
     def _take(self, said: Mapping[str, Any]) -> None:
         response = said.get("response", {})
         if said.get("navigation"):
+            if self.url:
+                self.hops.append(Hop(self.url, self.status))
+            self.url = str(response.get("url", "")).partition("#")[0]
             self.status = int(response.get("status", 0))
             self.headers = _headers(response)
         elif any(kind in str(response.get("mimeType", "")) for kind in _DATA):
