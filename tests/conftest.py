@@ -11,7 +11,7 @@ import sys
 import tempfile
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -110,9 +110,14 @@ def program(tmp_path: Path) -> Program:
     return Program(tmp_path)
 
 
-@contextmanager
-def serving(application: Callable[[], object]) -> Iterator[str]:
+def serving(application: Callable[[], object]) -> AbstractContextManager[str]:
     """An aiohttp application on a free port of 127.0.0.1, in a thread; gives its address."""
+    return serving_at(application, 1)
+
+
+@contextmanager
+def serving_at(application: Callable[[], object], hosts: int) -> Iterator[str]:
+    """The same on 127.0.0.1 and so many hosts after it."""
     from aiohttp import web
 
     ready = threading.Event()
@@ -123,7 +128,10 @@ def serving(application: Callable[[], object]) -> Iterator[str]:
         await runner.setup()
         site = web.TCPSite(runner, "127.0.0.1", 0)
         await site.start()
-        held["address"] = f"http://127.0.0.1:{runner.addresses[0][1]}"
+        port = runner.addresses[0][1]
+        for host in range(2, hosts + 1):
+            await web.TCPSite(runner, f"127.0.0.{host}", port).start()
+        held["address"] = f"http://127.0.0.1:{port}"
         held["loop"], held["stop"] = asyncio.get_running_loop(), asyncio.Event()
         ready.set()
         await held["stop"].wait()

@@ -29,7 +29,7 @@ _WITHIN = {("page", "clean"), ("cli", "demo"), ("quality", "learn")}
 LOOSE = {"__init__", "__main__", "problems", "urls"}
 """Modules that stand on no floor: every floor may use them."""
 ROOMS = {
-    "actions": "begin crawl export machine open_page preview readers rendered reparse retry_pages run setup show_page site trace",
+    "actions": "begin cluster crawl export machine open_page preview readers rendered reparse retry_pages run setup shards show_page site trace",
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
@@ -40,7 +40,7 @@ ROOMS = {
         "agenda block_signals bounds documents engine events extract files flight forms health journal kinds links listing login outcomes "
         "paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
-    "demo": "faults gaugings notebook office pages photos proxies redesign scripted shapes site truth weather wording world",
+    "demo": "branches faults gaugings notebook office pages photos proxies redesign scripted shapes site truth weather wording world",
     "learn": (
         "class_names column_names details draft drafting envelope field_guess fields frames good_run kind known_rows labels learned "
         "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "
@@ -56,7 +56,7 @@ ROOMS = {
         "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile redesign report report_run "
         "sources tables verdict verify_run walk words"
     ),
-    "store": "archive connect crash_points faults folder history order outcome page_cache pages queue state stored view whole_files",
+    "store": "archive connect crash_points faults folder history order outcome page_cache pages queue shards state stored view whole_files",
     "table": (
         "account assemble by_route cells database derived describe destinations duplicates enough files frame outcomes "
         "parquet row_issues seen spreadsheet visits writers"

@@ -25,6 +25,7 @@ from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, PLAN, RunLock, find_run, new_folder, runs_in
 from wadi.store.history import digest_of, write_history
 from wadi.store.outcome import End
+from wadi.store.shards import SHARDS, put_together
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 from wadi.urls import NotAUrl
@@ -74,6 +75,8 @@ def go_on(name: str | Path, runs: Path | str = "runs", *, reached: Reached = unh
     """
     folder = find_run(str(name), Path(runs), newest=True)
     RunLock(folder).check()
+    if (folder / SHARDS).is_dir():  # a client of a cluster died
+        put_together(folder)
     state, loaded = opened(folder, reached)
     if not state.can_write:
         state.close()

@@ -94,7 +94,16 @@ async def _crawled(
                 )
             )
         )
-        client = client_of(run.loaded, counted, session, credentials, folder=run.plan_folder, keep=archive.append)
+        client = client_of(
+            run.loaded,
+            counted,
+            session,
+            credentials,
+            folder=run.plan_folder,
+            keep=archive.append,
+            may_ask=run.state.is_own_host,
+            robots_kept=(robots := run.state.meta("robots") or {}),
+        )
         for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
             client.asked_before(host, run.loaded.plan.manners.pause)
         try:
@@ -106,6 +115,7 @@ async def _crawled(
                 return await engine.crawl()
         finally:
             run.state.set_meta("spent", _spent(client, counted, earlier))
+            run.state.set_meta("robots", robots)
             await client.close()
 
 

@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from wadi import __version__
 from wadi.actions.begin import begin
@@ -16,18 +17,22 @@ from wadi.crawl.events import Event, Progress, event_of
 from wadi.crawl.outcomes import OutcomeMaker
 from wadi.crawl.prefetch import Prefetch
 from wadi.crawl.reader import Reader, Taken, Wanted
-from wadi.plan.reader import LoadedPlan
+from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import FILE
 from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept
 from wadi.store.faults import as_problems
-from wadi.store.folder import PAGES
+from wadi.store.folder import DATABASE, PAGES, PLAN
 from wadi.store.outcome import End, Outcome, State
 from wadi.store.pages import Page, number_in_listing
+from wadi.store.shards import create_slice
+from wadi.store.state import RunState
 from wadi.store.stored import StoredPage, StoredPages, share_pages
 
 _BATCH = 64
 _WORTH_WORKERS = 150
+_SUSPECT_BYTES = 200_000
+"""A page that is larger, packed, is read by a process that can be ended."""
 
 
 @dataclass(frozen=True)
@@ -45,20 +50,23 @@ def reparse(
     *,
     report: Callable[[Event], None] = lambda event: None,
     workers: int | None = None,
+    ahead: Callable[[Run, Path], int] | None = None,
 ) -> tuple[Run, Reparsed]:
     """A new run of `loaded` out of the pages that `old` has. Its tables are the ones that a crawl of the same pages gives.
 
-    `workers` processes read pages ahead (default: one for each processor). Raises RunError, PlanError, CrawlError.
+    `workers` processes read pages ahead (default: one for each processor). `ahead` may have read pages by other means before
+    that: it gets the new run and the old one's folder, and gives how many it read. Raises RunError, PlanError, CrawlError.
     """
     new = begin(loaded, runs)
     with as_problems(new.folder):
         new.state.set_meta("as_of", old.as_of)
         new.state.set_meta("reparsed", str(old.folder))
         new.state.hold_archive(share_pages(old.folder, new.folder))
+        read = ahead(new, old.folder) if ahead is not None else 0
         stored = StoredPages(old.folder)
         archive = Archive(new.folder / PAGES, software=f"Wadi/{__version__}")
         try:
-            done = _read_all(new, stored, archive, report, os.cpu_count() or 1 if workers is None else workers)
+            done = read + _read_all(new, stored, archive, report, os.cpu_count() or 1 if workers is None else workers)
         finally:
             archive.close()
             stored.close()
@@ -66,6 +74,29 @@ def reparse(
         new.state.set_meta("end", End.NOT_FETCHED if waiting else End.COMPLETE)
         name_files(new)
     return new, Reparsed(done, waiting)
+
+
+def reparse_slice(run: str, old: str, number: int, count: int, inputs: dict[str, Any], year: int) -> int:
+    """Read a slice of an old run's pages for a new run, into a database of its own; how many were read. It can be repeated."""
+    made = reader_of(run, inputs, year)
+    folder = create_slice(Path(run), number, count, Path(old), [kind for kind in made.kinds if kind != FILE])
+    stored, plan = StoredPages(Path(old)), Path(run) / PLAN
+    loaded = parse_plan(plan.read_text("utf-8"), str(plan), inputs)
+    with Run(folder, loaded, RunState.open(folder / DATABASE)) as slice_run:
+        archive = Archive(folder / PAGES, software=f"Wadi/{__version__}", names=slice_run.state.archive_ends())
+        reading = replace(reading_of(slice_run), folder=Path(run))
+        try:
+            with Prefetch(made, iter(()), workers=1, make=reader_of, arguments=(run, inputs, year)) as ahead:
+
+                def take(wanted: Wanted) -> Taken:
+                    is_suspect = made.kinds[wanted.kind].may_take_long or wanted.location.length > _SUSPECT_BYTES
+                    return ahead.take(wanted) if is_suspect else made.read(wanted)
+
+                maker = OutcomeMaker(reading, slice_run.state, archive)
+                return _settle_all(slice_run, stored, maker, lambda event: None, take)
+        finally:
+            archive.close()
+            stored.close()
 
 
 def _read_all(new: Run, stored: StoredPages, archive: Archive, report: Callable[[Event], None], workers: int) -> int:

@@ -7,7 +7,7 @@ import itertools
 import os
 import random
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, MutableMapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,13 +26,13 @@ from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import fixed_inputs, folders_of, starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError
 from wadi.urls import host_of, resolve
-from wadi.web.client import Client, Keep, user_agent
+from wadi.web.client import Client, Keep, KeptRobots, user_agent
 from wadi.web.hosts import Pace
 from wadi.web.local import LocalTransport
 from wadi.web.manners import Throttle
 from wadi.web.messages import Headers
 from wadi.web.parameters import expanded, filled
-from wadi.web.private import AddressGuard
+from wadi.web.private import AddressGuard, is_private
 from wadi.web.retry import Retrying
 from wadi.web.routed import NamedTransport, RoutedTransport
 from wadi.web.routes import BadRoute, Routes, checked
@@ -66,9 +66,12 @@ def client_of(
     retries: int | None = None,
     folder: Path | None = None,
     keep: Keep = lambda reply: None,
+    may_ask: Callable[[str], bool] = lambda host: True,
+    robots_kept: MutableMapping[str, KeptRobots] | None = None,
 ) -> Client:
     """The client with the manners of the plan; local files that it begins with are looked for in `folder` (default: the
-    plan's). `keep` takes replies that are not those of pages."""
+    plan's). `keep` takes replies that are not those of pages; redirects to hosts that it `may_ask` not are not followed.
+    `robots_kept` are robots.txt files of an earlier sitting."""
     manners, limits = loaded.plan.manners, loaded.plan.limits
     bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
     identity = user_agent(manners.contact)
@@ -77,7 +80,8 @@ def client_of(
     headers = (*said.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
 
     certificates = certificates_of(loaded, folder or loaded.folder)
-    guard = AddressGuard(_named_hosts(loaded, folder or loaded.folder), manners.private)
+    named = _named_hosts(loaded, folder or loaded.folder)
+    guard = AddressGuard(named, manners.private or any(map(is_private, named)))
 
     browser = _browser_of(loaded, identity)
 
@@ -110,7 +114,16 @@ def client_of(
     )
     agent = None if manners.ignore_robots else "wadi"
     return Client(
-        transport, throttle, policy, report=report, robots_agent=agent, rng=random.random, sent_on=refresh_of, keep=keep
+        transport,
+        throttle,
+        policy,
+        report=report,
+        robots_agent=agent,
+        rng=random.random,
+        sent_on=refresh_of,
+        keep=keep,
+        may_ask=may_ask,
+        robots_kept=robots_kept,
     )
 
 

@@ -26,6 +26,7 @@ EXAMPLES = """examples:
 """
 FOLDER = Path("wadi-demo")
 _SHOWN_ROWS = 6
+_MOST_HOSTS = 250
 _READY = "ready "
 
 
@@ -60,6 +61,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="with --serve: 2 is the register after a redesign, with the same springs (default: 1)",
     )
     parser.add_argument(
+        "--hosts", type=_hosts, default=1, metavar="N",
+        help="with --serve: on N hosts, 127.0.0.1 and those after it, each a branch of its own (/branches)",
+    )  # fmt: skip
+    parser.add_argument(
         "--examples", type=Path, metavar="FOLDER", help="copy the example plans into a folder, and do nothing else"
     )
     parser.add_argument("--announce", action="store_true", help=argparse.SUPPRESS)
@@ -79,6 +84,12 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             print(f"The sample site of the Merrowdale Water Office is up at {site}", file=err)
             print(f"Files go to {folder}/ in this folder; the plan that runs is {plan}\n", file=err)
         return _crawl(plan, site, folder, args, out, err)
+
+
+def _hosts(text: str) -> int:
+    if not text.isdecimal() or not 1 <= int(text) <= _MOST_HOSTS:
+        raise argparse.ArgumentTypeError(f"a number from 1 to {_MOST_HOSTS} is wanted")
+    return int(text)
 
 
 def _crawl(plan: Path, site: str, folder: Path, args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
@@ -145,7 +156,7 @@ def _serve(args: argparse.Namespace, out: TextIO) -> Status:
                     StandInProxy(broken=True),
                 )
                 print(_routes_to_try(await stack.enter_async_context(proxies(*stand_ins))), file=out, flush=True)
-            await serve_until_cancelled(args.port, ready, args.weather, args.seed, planted, args.edition)
+            await serve_until_cancelled(args.port, ready, args.weather, args.seed, planted, args.edition, args.hosts)
 
     try:
         asyncio.run(serve())

@@ -19,6 +19,7 @@ from wadi.cli.options import (
     style_asked,
     write_outputs,
 )
+from wadi.cli.run import add_cluster, cluster_asked
 from wadi.cli.status import Status
 
 EXAMPLES = """examples:
@@ -41,6 +42,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_outputs(parser)
     add_runs(parser)
+    add_cluster(parser)
     parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
     parser.set_defaults(strict=False)
     add_code(parser)
@@ -64,8 +66,13 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         loaded = load_plan(path, old.given_inputs)
         ask_for_code(loaded, args, err)
         began = time.perf_counter()
-        with display(loaded.name, err, quiet=args.quiet) as report:
-            new, done = reparse(old, loaded, args.runs, report=report)
+        with cluster_asked(args, err) as client, display(loaded.name, err, quiet=args.quiet) as report:
+            ahead = None
+            if client is not None:
+                from wadi.actions.cluster import reads_ahead
+
+                ahead = reads_ahead(client)
+            new, done = reparse(old, loaded, args.runs, report=report, ahead=ahead)
     with new:
         seconds = max(time.perf_counter() - began, 0.001)
         if not args.quiet:

@@ -6,7 +6,7 @@ import argparse
 from typing import TextIO
 
 from wadi.cli.options import add_code, add_outputs, add_runs, ask_for_code, check_outputs, credentials_for, say_which
-from wadi.cli.run import LIMITS, add_limits, crawl_and_sum_up
+from wadi.cli.run import LIMITS, add_cluster, add_limits, crawl_and_sum_up
 from wadi.cli.status import Status
 
 EXAMPLES = """examples:
@@ -34,6 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_limits(parser)
     add_outputs(parser)
     add_runs(parser)
+    add_cluster(parser)
     parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
     add_code(parser)
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import partial
 from typing import TYPE_CHECKING, TextIO
 
@@ -29,6 +31,8 @@ from wadi.cli.status import Status
 from wadi.store.outcome import End
 
 if TYPE_CHECKING:
+    from distributed import Client
+
     from wadi.actions.run import Run
     from wadi.actions.setup import Credentials
     from wadi.cli.summary import Summary
@@ -53,8 +57,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_limits(parser)
     add_outputs(parser)
     add_runs(parser)
+    add_cluster(parser)
     parser.add_argument("--json", action="store_true", help="the summary as JSON on standard output")
     add_code(parser)
+
+
+def add_cluster(parser: argparse.ArgumentParser) -> None:
+    """Options for more than one process, or machine."""
+    cluster = parser.add_argument_group("on many machines (pip install 'wadi[cluster]')")
+    which = cluster.add_mutually_exclusive_group()
+    which.add_argument("--cluster", metavar="ADDRESS", help="on the workers of a Dask scheduler: tcp://HOST:8786")
+    which.add_argument("--workers", type=at_least_one, metavar="N", help="on N processes of this machine")
 
 
 def add_limits(parser: argparse.ArgumentParser) -> None:
@@ -106,11 +119,22 @@ def crawl_and_sum_up(
     from wadi.quality.walk import Walks
 
     interrupted, style = False, style_asked(args)
+    left_out: list[str] = []
     try:
-        with display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as report:
-            interrupted = crawl(begun, report, credentials=credentials) is End.INTERRUPTED
+        with (
+            cluster_asked(args, err) as client,
+            display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as report,
+        ):
+            if client is None:
+                interrupted = crawl(begun, report, credentials=credentials) is End.INTERRUPTED
+            else:
+                from wadi.actions.cluster import crawl_on_cluster
+
+                crawl_on_cluster(begun, report, client=client, told=left_out.append)
     except KeyboardInterrupt:
         interrupted = True
+    for line in left_out:
+        print(line, file=err)
     is_whole = not interrupted and why_stopped(begun) is None
     say, walks = partial(say_which, args=args, err=err), Walks(begun)
     written: list[tuple[str, int]] = []
@@ -131,6 +155,21 @@ def crawl_and_sum_up(
     if not_written is not None:
         raise not_written
     return status
+
+
+@contextmanager
+def cluster_asked(args: argparse.Namespace, err: TextIO) -> Iterator[Client | None]:
+    """A client of the cluster that the command line asks for; None where it asks for none. Raises UsageError."""
+    address, workers = getattr(args, "cluster", None), getattr(args, "workers", None)
+    if address is None and workers is None:
+        yield None
+        return
+    from wadi.actions.cluster import connected
+
+    with connected(address, workers) as client:
+        if not args.quiet:
+            print(f"the cluster's own view: {client.dashboard_link}", file=err)
+        yield client
 
 
 def status_of(summary: Summary, *, strict: bool) -> Status:

@@ -23,6 +23,7 @@ from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
 from wadi.store.outcome import Link, Outcome, Purpose, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
+from wadi.store.shards import LED_ELSEWHERE, led_elsewhere
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
 
@@ -85,6 +86,8 @@ class OutcomeMaker:
             kept = self._archive.append(failure.reply, page.id)
         ended = self._is_end(page, failure)
         problem = None if ended else Problem(failure.cause, _with_its_words(failure))
+        if failure.cause == LED_ELSEWHERE and failure.reply is not None:
+            problem = led_elsewhere(failure.what, failure.reply)
         if kept is None:
             return Outcome(page.id, failure=problem)
         return Outcome(page.id, failure.reply, kept.location, failure=problem, payload=kept.digest)

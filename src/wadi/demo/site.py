@@ -10,7 +10,7 @@ from typing import Any
 
 from aiohttp import web
 
-from wadi.demo import faults, office, photos, redesign, scripted, shapes, world
+from wadi.demo import branches, faults, office, photos, redesign, scripted, shapes, world
 from wadi.demo.pages import html, missing, page
 from wadi.demo.weather import Weather, middleware
 
@@ -192,11 +192,12 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
 }
 
 
-def application(middlewares: tuple[Any, ...] = (), edition: int = 1) -> web.Application:
+def application(middlewares: tuple[Any, ...] = (), edition: int = 1, hosts: int = 1) -> web.Application:
     """The site as an aiohttp application; `middlewares` let tests break it in chosen places. The second `edition` is the register
-    after a redesign."""
+    after a redesign; `hosts` is at how many hosts it is served."""
     app = web.Application(middlewares=middlewares)
-    routes = ROUTES | scripted.ROUTES | (redesign.ROUTES if edition == 2 else {})
+    app[branches.HOSTS] = hosts
+    routes = ROUTES | scripted.ROUTES | branches.ROUTES | (redesign.ROUTES if edition == 2 else {})
     for path, handler in routes.items():
         app.router.add_get(path, handler)
     shapes.add_to(app.router)
@@ -204,16 +205,21 @@ def application(middlewares: tuple[Any, ...] = (), edition: int = 1) -> web.Appl
 
 
 @asynccontextmanager
-async def served(port: int = 0, middlewares: tuple[Any, ...] = (), edition: int = 1) -> AsyncIterator[str]:
-    """The site on 127.0.0.1 while the context lasts; gives its address. Port 0 takes a free one. Raises OSError."""
+async def served(
+    port: int = 0, middlewares: tuple[Any, ...] = (), edition: int = 1, hosts: int = 1
+) -> AsyncIterator[str]:
+    """The site on 127.0.0.1 while the context lasts, and on as many `hosts` after it; gives its address. Port 0 takes a free
+    one. Raises OSError."""
     runner = web.AppRunner(
-        application(middlewares, edition), access_log=None, handle_signals=False, shutdown_timeout=1.0
+        application(middlewares, edition, hosts), access_log=None, handle_signals=False, shutdown_timeout=1.0
     )
     await runner.setup()
     try:
         site = web.TCPSite(runner, "127.0.0.1", port)
         await site.start()
         bound = runner.addresses[0][1]
+        for host in range(2, hosts + 1):
+            await web.TCPSite(runner, f"127.0.0.{host}", bound).start()
         yield f"http://127.0.0.1:{bound}"
     finally:
         await runner.cleanup()
@@ -226,9 +232,10 @@ async def serve_until_cancelled(
     seed: int = 1,
     planted: Collection[str] = (),
     edition: int = 1,
+    hosts: int = 1,
 ) -> None:
     """Serve the site until the task is cancelled; `ready` is called with its address."""
     planting = (faults.middleware(planted),) if planted else ()
-    async with served(port, (middleware(seed, weather), *planting), edition) as address:
+    async with served(port, (middleware(seed, weather), *planting), edition, hosts) as address:
         ready(address)
         await asyncio.Event().wait()

@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Iterable
 from typing import Any
 
-from wadi.demo import gaugings, notebook, office, photos, scripted
+from wadi.demo import branches, gaugings, notebook, office, photos, scripted
 from wadi.demo.world import DISTRICTS, Spring, springs, springs_in
 
 
@@ -70,6 +70,21 @@ def telephones_rows(site: str) -> list[dict[str, Any]]:
 def hardness_rows(site: str) -> list[dict[str, Any]]:
     """The table of `examples/hardness.toml` and of `examples/hardness-data.toml`."""
     return scripted.hardness()
+
+
+def branches_rows(site: str, hosts: int = 1) -> list[dict[str, Any]]:
+    """The table of `examples/branches.toml` where the site is served at so many hosts."""
+    return [
+        {
+            "branch": branch,
+            "code": spring.code,
+            "name": spring.name,
+            "altitude": spring.altitude_m,
+            "temperature": spring.temperature_c,
+        }
+        for branch in range(1, hosts + 1)
+        for spring in branches.springs_of(branch, hosts)
+    ]
 
 
 def tariffs_rows(site: str) -> list[dict[str, Any]]:
@@ -343,6 +358,7 @@ TRUTHS = {
     "walks-data": walks_rows,
     "telephones": telephones_rows,
     "telephones-data": telephones_rows,
+    "branches": branches_rows,
     "hardness": hardness_rows,
     "hardness-data": hardness_rows,
     "keepers": keepers_rows,

@@ -81,9 +81,13 @@ class PlanCode(Mapping[str, Function]):
         """Whether the file, as it is now, may be run."""
         return self.digest in os.environ.get(_APPROVED, "").split() or self.digest in _remembered()
 
+    def allow(self) -> None:
+        """Let the file be run by this process and those that it starts."""
+        os.environ[_APPROVED] = f"{os.environ.get(_APPROVED, '')} {self.digest}".strip()
+
     def approve(self) -> None:
         """Let the file be run, now and from now on, as long as it stays as it is."""
-        os.environ[_APPROVED] = f"{os.environ.get(_APPROVED, '')} {self.digest}".strip()
+        self.allow()
         with suppress(OSError):  # it is remembered where that is possible
             file = _approved_file()
             file.parent.mkdir(parents=True, exist_ok=True)

@@ -13,7 +13,7 @@ import os
 import re
 import uuid
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from http import HTTPStatus
 from pathlib import Path
@@ -68,7 +68,7 @@ class Packed:
 
 
 _BESIDE = "Wadi-Beside"
-"""The field with the place of a reply that came beside another: file, offset, length."""
+"""The field with the place of a reply that came beside another: file, offset, its length, that of its request behind it."""
 
 
 class DamagedRecord(ValueError):
@@ -120,7 +120,7 @@ class Archive:
         if self._file.tell() > _FILE_BYTES:
             self.close()
             self._open_next()
-        beside = "".join(f"{_BESIDE}: {place.file} {place.offset} {place.length}\r\n" for place in self._beside(reply))
+        beside = "".join(f"{_BESIDE}: {' '.join(map(str, place))}\r\n" for place in self._beside(reply))
         digest = packed.digest if packed is not None else hashlib.sha256(reply.body).digest()
         first = self._known(digest) if len(reply.body) >= _WORTH_A_REVISIT and not beside else None
         if first is not None and (self.folder / first.file).exists():
@@ -143,15 +143,14 @@ class Archive:
         self.reached("archive-appended")
         return Kept(location, b"" if first is not None else digest)
 
-    def _beside(self, reply: Reply) -> list[Location]:
-        """Write the replies that came beside one, each with its request; where they are."""
+    def _beside(self, reply: Reply) -> list[tuple[str, int, int, int]]:
+        """Write the replies that came beside one, each with its request; where they are, and how long both are."""
         places = []
         for other in reply.beside:
             name = self._new_id()
-            data = packed_reply(other, name=name)
-            places.append(Location(self._path.name, self._file.tell(), len(data)))
-            self._file.write(data)
-            self._file.write(_packed_request(other, name, self._new_id()))
+            data, asked = packed_reply(other, name=name), _packed_request(other, name, self._new_id())
+            places.append((self._path.name, self._file.tell(), len(data), len(asked)))
+            self._file.write(data + asked)
             self._asked = None
         return places
 
@@ -256,9 +255,20 @@ def read_reply(folder: Path, location: Location) -> Reply:
         Hop(value.partition(" ")[2], int(value[:3])) for value in fields.get("Wadi-Hop", "").split("\n") if value
     )
     request = Request(hops[0].url if hops else url)
-    places = (value.split() for value in fields.get(_BESIDE, "").split("\n") if value)
-    beside = tuple(read_reply(folder, Location(file, int(offset), int(length))) for file, offset, length in places)
+    beside = tuple(_read_beside(folder, *value.split()) for value in fields.get(_BESIDE, "").split("\n") if value)
     return Reply(request, url, int(status[1]), headers, body, at, hops=hops, beside=beside)
+
+
+def _read_beside(folder: Path, file: str, at: str, length: str, asked_length: str) -> Reply:
+    """A reply that came beside another, with its request. Raises DamagedRecord, OSError."""
+    place = Location(file, int(at), int(length))
+    reply = read_reply(folder, place)
+    fields, rest = _opened(folder, Location(file, place.offset + place.length, int(asked_length)))
+    head, _, body = rest.partition(_HEAD_END)
+    line = head.partition(b" ")[0].decode("ascii", "replace")
+    size = int(fields["Content-Length"]) - len(head) - len(_HEAD_END)
+    headers = tuple((name, value) for name, value in _fields(head) if name != "Host")
+    return replace(reply, request=Request(reply.url, line, headers, body[:size]))
 
 
 def _opened(folder: Path, location: Location) -> tuple[dict[str, str], bytes]:

@@ -24,11 +24,13 @@ class Role(IntEnum):
 
 
 class State(IntEnum):
-    """Where a page stands. A page in flight is still waiting: only what is committed counts."""
+    """Where a page stands. A page in flight is still waiting: only what is committed counts. Elsewhere are pages that another
+    shard of the run asks for."""
 
     WAITING = 0
     DONE = 1
     FAILED = 2
+    ELSEWHERE = 3
 
 
 class Purpose(IntEnum):
@@ -50,6 +52,8 @@ class End(StrEnum):
     ENOUGH_REQUESTS = "requests limit"
     UNREACHABLE = "host unreachable"
     REFUSED = "host refused"
+    SHARDS_FAILED = "shards failed"
+    """Of a run on a cluster: turns of a shard failed again and again."""
     INTERRUPTED = "interrupted"
     NOT_FETCHED = "pages not fetched"
     """Of a run whose pages were read again: its plan leads to pages that the run before never asked for."""
@@ -62,7 +66,7 @@ class End(StrEnum):
     @property
     def is_stopped(self) -> bool:
         """Whether it could not go on."""
-        return self in (End.UNREACHABLE, End.REFUSED)
+        return self in (End.UNREACHABLE, End.REFUSED, End.SHARDS_FAILED)
 
 
 @pickled_by_value

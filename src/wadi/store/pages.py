@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import struct
+import zlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,7 +12,7 @@ from typing import Any
 import orjson
 
 from wadi.store.outcome import Link, Purpose, Role, State
-from wadi.web.messages import Headers, Request
+from wadi.web.messages import Headers, Hop, Request
 
 SCHEMA_VERSION = 8
 SCHEMA = f"""
@@ -45,6 +46,11 @@ CREATE TABLE archived (file TEXT PRIMARY KEY, size INTEGER NOT NULL) WITHOUT ROW
 CREATE TABLE payloads (digest BLOB PRIMARY KEY, page INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE seen (listing BLOB NOT NULL, digest BLOB NOT NULL, PRIMARY KEY (listing, digest)) WITHOUT ROWID;
 """
+
+
+def owner_of(host: str, count: int) -> int:
+    """Which of `count` shards a host (`host:port`) belongs to: always the same one."""
+    return zlib.crc32(host.encode()) % count
 
 
 def rows_digest(*parts: bytes | None) -> bytes:
@@ -142,13 +148,18 @@ def request_of(
     method: str, url: str, headers: bytes | None, body: bytes | None, way: str, shown: bytes | None
 ) -> Request:
     """A request as it is kept."""
-    turn, typed = orjson.loads(shown) if shown else (0, ())
-    return Request(url, method, _pairs(orjson.loads(headers or b"[]")), body or b"", way, None, turn, _pairs(typed))
+    turn, typed, hops, led_to = orjson.loads(shown) if shown else (0, (), (), "")
+    fields = _pairs(orjson.loads(headers or b"[]"))
+    led = tuple(Hop(*hop) for hop in hops)
+    return Request(url, method, fields, body or b"", way, None, turn, _pairs(typed), led, led_to)
 
 
 def shown_of(request: Request) -> bytes | None:
-    """What is kept of how a browser shows a page, beside what its kind says: its turn, and what is typed."""
-    return orjson.dumps((request.turn, request.typed)) if request.turn or request.typed else None
+    """What is kept of how a page is asked for, beside its address: its turn in a browser and what is typed there, and from where
+    to go on."""
+    if not (request.turn or request.typed or request.led_to):
+        return None
+    return orjson.dumps((request.turn, request.typed, [(hop.url, hop.status) for hop in request.hops], request.led_to))
 
 
 def _pairs(kept: Iterable[Iterable[str]]) -> Headers:

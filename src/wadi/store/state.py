@@ -26,13 +26,13 @@ from wadi.store.pages import (
     SCHEMA_VERSION,
     START_PAGE,
     STEP,
+    owner_of,
     route_of,
     rows_digest,
     shown_of,
 )
 from wadi.store.queue import Queue
 from wadi.store.view import RunView
-from wadi.urls import host_of
 from wadi.web.messages import Request
 
 SoFar = tuple[int, int, bytes, int | None]
@@ -63,6 +63,7 @@ class RunState(RunView):
         """Whether the database can be written, where it lies."""
         self.reached = reached
         self.queue = Queue(connection)
+        self._shard: tuple[int, int] | None = None
 
     @classmethod
     def create(cls, path: Path, reached: Reached = unheard) -> RunState:
@@ -81,11 +82,17 @@ class RunState(RunView):
             connection = connect(path, write=True)
             state = cls(connection, path, reached, can_write=connection.can_write)
             version = state.meta("schema")
+            shard = state.meta("shard")
+            state._shard = (shard[0], shard[1]) if shard else None
         except sqlite3.Error as error:
             raise _unreadable(path, error) from error
         if version != SCHEMA_VERSION:
             raise RunError(_of_another_version(path, version))
         return state
+
+    def is_own_host(self, host: str) -> bool:
+        """Whether this run, or shard of a run, is the one that asks a host."""
+        return self._shard is None or owner_of(host, self._shard[1]) == self._shard[0]
 
     def __enter__(self) -> RunState:
         return self
@@ -127,7 +134,7 @@ class RunState(RunView):
         """Keep what pages came to, all of it or, if the process dies, nothing of it; returns what is new. Pages further from the
         starts than `most_depth` are known, but not asked for. Raises CommitGivenUp, and keeps nothing, as soon as `is_given_up`
         says so: another thread may not want to wait."""
-        writing = _Transaction(self._db, most_depth, is_given_up)
+        writing = _Transaction(self._db, most_depth, is_given_up, self._shard)
         self._db.execute("BEGIN IMMEDIATE")
         try:
             ends: dict[str, int] = {}
@@ -175,15 +182,18 @@ class RunState(RunView):
 class _Transaction:
     """What goes into the database at once: outcomes, and the pages that they lead to. Pages further from the starts than
     `most_depth` are not asked for; `pages` counts those that are new, `hosts` are those that have pages to ask for. As soon as
-    `is_given_up` says so, CommitGivenUp is raised."""
+    `is_given_up` says so, CommitGivenUp is raised. Pages of hosts of another shard than `shard` (its number, and how many there
+    are) are only known."""
 
     def __init__(
         self,
         connection: sqlite3.Connection,
         most_depth: int | None = None,
         is_given_up: Callable[[], bool] = lambda: False,
+        shard: tuple[int, int] | None = None,
     ) -> None:
         self._db = connection
+        self._shard = shard
         self._most_depth = most_depth
         self._is_given_up = is_given_up
         self.pages = 0
@@ -292,11 +302,12 @@ class _Transaction:
             (kind, purpose, identity),
         ).fetchone()
         if found is None:
-            headers, host = orjson.dumps(request.headers) if request.headers else None, host_of(request.url)
+            headers, host = orjson.dumps(request.headers) if request.headers else None, request.host
+            is_elsewhere = self._shard is not None and owner_of(host, self._shard[1]) != self._shard[0]
             cursor = self._db.execute(
                 "INSERT INTO pages (kind, identity, host, method, url, headers, body, route,"
-                " depth, rows_before, dry, edge, last, inputs, way, shown, purpose)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                " depth, rows_before, dry, edge, last, inputs, way, shown, purpose, state)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     kind,
                     identity,
@@ -312,11 +323,13 @@ class _Transaction:
                     request.route,
                     shown_of(request),
                     purpose,
+                    State.ELSEWHERE if is_elsewhere else State.WAITING,
                 ),
             )
             assert cursor.lastrowid is not None
-            self.pages += 1
-            self.hosts.add(host)
+            if not is_elsewhere:
+                self.pages += 1
+                self.hosts.add(host)
             return cursor.lastrowid
         page, state, known_route, known_depth = found
         if state == State.WAITING and route < known_route:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable
+from collections.abc import Callable, MutableMapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
@@ -25,6 +25,7 @@ _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 _MOST_HOPS = 10
 _MOST_ROBOTS_HOPS = 5
 _ROBOTS_KEPT_S = 24 * 3600.0
+_ROBOTS_KEPT_LETTERS = 50_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +38,8 @@ class TriedAgain:
     tries: int
 
 
+KeptRobots = tuple[float, int, str]
+"""A robots.txt that is kept: when it came (seconds since 1970), its status and its text."""
 Report = Callable[[TriedAgain], None]
 Keep = Callable[[Reply], object]
 """What takes replies to keep them."""
@@ -50,7 +53,9 @@ class Client:
     With `robots_agent` (a product token such as `wadi`) it asks for nothing that a site's robots.txt forbids this agent,
     redirects included, and keeps the pause that the file asks for.
 
-    `keep` takes the replies that `fetch` does not give: robots.txt, redirects, tries before the last.
+    `keep` takes the replies that `fetch` does not give: robots.txt, redirects, tries before the last. Where a redirect leads to a
+    host that it `may_ask` not, FetchFailed says so ("led-elsewhere"), with the hops. `robots_kept` are the files of an earlier
+    sitting, by origin and route: those of today are not asked for again (RFC 9309 §2.4).
 
     A host that cannot be reached after all tries is asked once only for the next pages, until it answers again:
     a site that went down is not waited for page by page.
@@ -69,8 +74,12 @@ class Client:
         rng: Callable[[], float] = lambda: 1.0,
         sent_on: SentOn = lambda reply: None,
         keep: Keep = lambda reply: None,
+        may_ask: Callable[[str], bool] = lambda host: True,
+        robots_kept: MutableMapping[str, KeptRobots] | None = None,
     ) -> None:
         self._transport = transport
+        self._may_ask = may_ask
+        self._robots_kept = {} if robots_kept is None else robots_kept
         self._throttle = throttle
         self._policy = policy
         self._sleep = sleep
@@ -180,10 +189,20 @@ class Client:
     async def _fetch_robots(self, origin: str, route: str) -> Robots:
         """The site's rules; redirects are followed (RFC 9309 §2.3.1.2). Raises FetchFailed when the host cannot be reached."""
         current = Request(f"{origin}/robots.txt", route=route)
+        kept = self._robots_kept.get(f"{origin} {route}")
+        if kept is not None and 0 <= self._now() - kept[0] < _ROBOTS_KEPT_S:
+            return by_status(kept[1]) or read_robots(kept[2].encode())
         for _ in range(_MOST_ROBOTS_HOPS):
             reply = await self._send(current)
             self._keep(reply)
             if reply.status not in _REDIRECTS or not reply.header("location"):
+                text = reply.body.decode("utf-8", "replace")
+                if reply.status < 500 and len(text) <= _ROBOTS_KEPT_LETTERS:
+                    self._robots_kept[f"{origin} {route}"] = (
+                        self._now(),
+                        reply.status,
+                        text if reply.status < 300 else "",
+                    )
                 return by_status(reply.status) or read_robots(reply.body)
             current = redirected(current, reply)
         return Robots()
@@ -220,8 +239,8 @@ class Client:
 
     async def _followed(self, request: Request, keep: Keep) -> Reply:
         """The reply at the end of the redirects, those of pages that send their reader on among them."""
-        hops: list[Hop] = []
-        current = request
+        hops: list[Hop] = list(request.hops)
+        current = replace(request, url=request.led_to, hops=(), led_to="") if request.led_to else request
         while True:
             await self._check_robots(current)
             reply = await self._send(current)
@@ -243,6 +262,8 @@ class Client:
                 raise FetchFailed(
                     "redirect-loop", f"{without_secret(request.url)}: {len(hops)} redirects, lately to {current.url}"
                 )
+            if not self._may_ask(current.host):
+                raise FetchFailed("led-elsewhere", current.url, replace(reply, request=request, hops=tuple(hops)))
 
 
 def user_agent(contact: str = "") -> str:

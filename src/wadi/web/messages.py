@@ -25,12 +25,20 @@ def header_text(line: bytes) -> str:
 _NEGOTIATING = frozenset({"accept", "accept-language", "accept-charset"})
 
 
+@dataclass(frozen=True, slots=True)
+class Hop:
+    """One redirect on the way: the URL that answered, with what status."""
+
+    url: str
+    status: int
+
+
 @pickled_by_value
 @dataclass(frozen=True, slots=True)
 class Request:
     """One request. `url` is sent as it stands (already escaped), without its fragment; `route` names the way that it goes,
     where a plan has named ones; `rendering` is how a browser shows the page, where one does; `turn` how often it has gone on
-    there, and `typed` the inputs that are typed there."""
+    there, and `typed` the inputs that are typed there. `led_to` is the URL from which to go on, where `hops` led there before."""
 
     url: str
     method: str = "GET"
@@ -40,11 +48,13 @@ class Request:
     rendering: Rendering | None = None
     turn: int = 0
     typed: Headers = ()
+    hops: tuple[Hop, ...] = ()
+    led_to: str = ""
 
     @property
     def host(self) -> str:
-        """`host:port`."""
-        return host_of(self.url)
+        """The host that is asked, `host:port`."""
+        return host_of(self.led_to or self.url)
 
     @property
     def identity(self) -> str:
@@ -61,14 +71,6 @@ class Request:
         way += "".join(f" typed {name}={value!r}" for name, value in self.typed)
         way += f" turn {self.turn}" if self.turn else ""
         return f"{self.method} {normalised(self.url)}{digest}{asked_for}{way}"
-
-
-@dataclass(frozen=True, slots=True)
-class Hop:
-    """One redirect on the way: the URL that answered, with what status."""
-
-    url: str
-    status: int
 
 
 @pickled_by_value
@@ -136,6 +138,7 @@ Cause = Literal[
     "no-route",
     "route-withdrawn",
     "private-address",
+    "led-elsewhere",
 ]
 """Why there is no page: a problem's code."""
 

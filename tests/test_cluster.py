@@ -1,0 +1,265 @@
+"""A run on many workers: the same table as from one process, whatever becomes of workers, with each host asked by one at a time."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiohttp import web
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import EXAMPLES, Program, serving_at
+from wadi.actions import cluster, reparse
+from wadi.actions.begin import begin
+from wadi.actions.run import Run
+from wadi.actions.shards import Board, Order, Turn, take_turn
+from wadi.demo.site import application
+from wadi.demo.truth import branches_rows
+from wadi.plan.reader import load_plan
+from wadi.problems import UsageError
+from wadi.store.folder import RunLock
+from wadi.store.outcome import End, State
+from wadi.store.shards import SHARDS, hand_over, put_together, shard_folder, shards_with_work, take_in
+
+PLAN = EXAMPLES / "branches.toml"
+PAUSE_S = 0.02
+
+
+class Visits:
+    """When each host was asked."""
+
+    def __init__(self) -> None:
+        self.at: dict[str, list[float]] = defaultdict(list)
+
+    @web.middleware
+    async def note(self, request: web.Request, handler: Any) -> Any:
+        self.at[request.host].append(time.perf_counter())
+        return await handler(request)
+
+    def too_soon(self, pause_s: float) -> int:
+        """How many requests came sooner than the pause after the one before, by more than the machine's own unevenness."""
+        gaps = (later - earlier for times in self.at.values() for earlier, later in pairwise(times))
+        return sum(gap < pause_s * 0.5 for gap in gaps)
+
+
+@contextmanager
+def branches(hosts: int) -> Iterator[tuple[str, Visits]]:
+    visits = Visits()
+    with serving_at(lambda: application((visits.note,), hosts=hosts), hosts) as site:
+        yield site, visits
+
+
+def _truth(hosts: int) -> list[list[Any]]:
+    return [list(row.values()) for row in branches_rows("", hosts)]
+
+
+def test_two_hundred_hosts_on_four_workers_give_the_bytes_of_one_process(program: Program) -> None:
+    with branches(200) as (site, visits):
+        one = program("run", PLAN, "-i", f"site={site}", "-o", "one.csv", "--json")
+        assert one.status == 0, one.err
+        visits.at.clear()
+        many = program("run", PLAN, "-i", f"site={site}", "-o", "many.csv", "--workers", "4", "-q")
+        assert many.status == 0, many.err
+        assert visits.too_soon(PAUSE_S) == 0
+        assert sum(map(len, visits.at.values())) == 1 + 200 + 354 + sum(n % 3 == 0 for n in range(1, 355)) + 200
+    assert (program.folder / "one.csv").read_bytes() == (program.folder / "many.csv").read_bytes()
+    with Run.open("branches~newest", program.folder / "runs") as run:
+        assert (run.end, run.read().rows) == (End.COMPLETE, _truth(200))
+        assert not (run.folder / SHARDS).exists()
+    assert program("verify", "branches").status == 0
+    assert "MW-0002" in program("trace", "branches", "springs", "MW-0002", "altitude").out
+    assert program("reparse", "branches", PLAN, "-q", "-o", "again.csv").status == 0
+    assert (program.folder / "again.csv").read_bytes() == (program.folder / "one.csv").read_bytes()
+
+
+def test_workers_that_are_killed_cost_nothing(tmp_path: Path) -> None:
+    with branches(40) as (site, visits), cluster.connected(None, 3) as client:
+        run = begin(load_plan(PLAN, {"site": site}), tmp_path)
+        over = threading.Event()
+
+        def kill() -> None:
+            while not over.wait(1.5):
+                for pid in sorted(client.run(os.getpid).values())[:1]:
+                    os.kill(pid, signal.SIGKILL)
+
+        killer = threading.Thread(target=kill)
+        killer.start()
+        try:
+            end = cluster.crawl_on_cluster(run, client=client, turn_s=1.0)
+        finally:
+            over.set()
+            killer.join()
+        with run:
+            assert (end, run.read().rows) == (End.COMPLETE, _truth(40))
+        assert visits.too_soon(PAUSE_S) == 0
+
+
+def test_a_run_whose_client_was_killed_is_gone_on_with_by_one_process(program: Program) -> None:
+    with branches(12) as (site, _):
+        plan = PLAN.read_text("utf-8").replace('pause = "20ms"', 'pause = "100ms"')
+        (program.folder / "branches.toml").write_text(plan, "utf-8")
+        command = [*program.command, "run", "branches.toml", "-i", f"site={site}", "--workers", "2"]
+        killed = subprocess.Popen(
+            command, cwd=program.folder, env=program.environment, start_new_session=True, stderr=subprocess.DEVNULL
+        )
+        shards = program.folder / "runs" / "branches"
+        end = time.monotonic() + 60
+        while not any(shards.glob(f"*/{SHARDS}/*/progress")) and time.monotonic() < end:
+            time.sleep(0.1)
+        os.killpg(killed.pid, signal.SIGKILL)
+        killed.wait()
+        assert any(shards.glob(f"*/{SHARDS}/*"))
+        done = program("resume", "branches", "-o", "many.csv")
+        assert done.status == 0, done.err
+    with Run.open("branches~newest", program.folder / "runs") as run:
+        assert run.read().rows == _truth(12)
+
+
+def test_limits_hold_over_all_shards(program: Program) -> None:
+    with branches(20) as (site, visits):
+        done = program("run", PLAN, "-i", f"site={site}", "--rows", "30", "--workers", "2", "-q", "-o", "r.csv")
+        assert done.status == 0, done.err
+        visits.at.clear()
+        done = program("run", PLAN, "-i", f"site={site}", "--pages", "15", "--workers", "2", "-q", "-o", "p.csv")
+        assert done.status in (0, 1), done.err
+        asked = sum(map(len, visits.at.values()))
+    rows = (program.folder / "r.csv").read_text("utf-8").splitlines()[1:]
+    assert [row.split(",")[1] for row in rows] == [row["code"] for row in branches_rows("", 20)[:30]]
+    assert asked < 60
+
+
+def test_stored_pages_are_read_again_on_a_cluster(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(cluster, "_WORTH_SLICES", 10)
+    with branches(5) as (site, _):
+        old = begin(load_plan(PLAN, {"site": site}), tmp_path)
+        with old, cluster.connected(None, 2) as client:
+            assert cluster.crawl_on_cluster(old, client=client) is End.COMPLETE
+            new, done = reparse.reparse(
+                old, load_plan(PLAN, {"site": site}), tmp_path, ahead=cluster.reads_ahead(client)
+            )
+    with new:
+        assert (done.read, done.not_fetched) == (1 + 5 + 354, 0)
+        assert (new.end, new.read().rows) == (End.COMPLETE, _truth(5))
+
+
+@pytest.mark.parametrize(
+    ("plan", "options", "what"),
+    [
+        (None, ["--cluster", "tcp://127.0.0.1:9"], "there is no Dask scheduler at tcp://127.0.0.1:9"),
+        ('[login]\naddress = "{+site}/in"\nuser_from = "U"\npassword_from = "P"\n', ["--workers", "1"], "a session is of one process"),
+        (None, ["--workers", "0"], "--workers"),
+        (None, ["--workers", "2", "--cluster", "tcp://127.0.0.1:9"], "not allowed with"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_on_a_cluster_is_said(
+    program: Program, plan: str | None, options: list[str], what: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (program.folder / "p.toml").write_text(PLAN.read_text("utf-8") + (plan or ""), "utf-8")
+    program.environment |= {"U": "u", "P": "p", "DASK_DISTRIBUTED__COMM__TIMEOUTS__CONNECT": "1s"}
+    done = program("run", "p.toml", "-i", "site=http://127.0.0.1:9", *options)
+    assert (done.status, what in done.err) == (2, True), done.err
+
+
+def test_workers_of_other_versions_and_without_the_folder_are_refused(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    class Elsewhere:
+        dashboard_link = ""
+
+        def nthreads(self) -> dict[str, int]:
+            return {"tcp://w": 1}
+
+        def run(self, function: Any, token: str) -> dict[str, Any]:
+            return {"tcp://w": self.said}
+
+        said: Any = None
+
+    client = Elsewhere()
+    run = begin(load_plan(PLAN, {"site": "http://127.0.0.1:9"}), tmp_path)
+    with run:
+        for said, what in (
+            (({**cluster.versions(), "turbohtml": "0.1"}, True), "turbohtml 0.1"),
+            ((cluster.versions(), False), "1 of 1 workers do not see"),
+        ):
+            client.said = said
+            with pytest.raises(UsageError, match=what):
+                cluster.check_workers(client, run)  # type: ignore[arg-type]
+
+
+def _turns(run: Run, count: int) -> None:
+    """Every shard's turns, one after the other, until no shard has anything left."""
+    board = Board(shards_with_work(run.folder, count))
+    while (shard := board.next()) is not None:
+        board.came(take_turn(Order(str(run.folder), shard, count)))
+        if len(board.turns) % 3 == 0:  # a task that is repeated
+            take_turn(Order(str(run.folder), shard, count))
+    assert not board.left_out
+
+
+def test_turns_that_are_repeated_and_handed_over_twice_change_nothing(tmp_path: Path) -> None:
+    with branches(9) as (site, _):
+        run = begin(load_plan(PLAN, {"site": site}), tmp_path)
+        run.state.set_meta("sitting", 1)
+        _turns(run, 4)
+        for shard in range(4):
+            handed = [*(shard_folder(run.folder, other) / "inbox" for other in range(4))]
+            assert all(not any(inbox.glob("*.jsonl")) for inbox in handed)
+            assert hand_over(run.folder, shard, 4) == {}
+            assert take_in(run.folder, shard) == 0
+        put_together(run.folder)
+        put_together(run.folder)
+        with run:
+            assert run.read().rows == _truth(9)
+            assert run.state.counts()[State.ELSEWHERE] == 0
+
+
+def test_a_shard_that_somebody_works_on_is_left_to_him(tmp_path: Path) -> None:
+    with branches(2) as (site, _):
+        run = begin(load_plan(PLAN, {"site": site}), tmp_path)
+        (shard,) = shards_with_work(run.folder, 4)
+        assert take_turn(Order(str(run.folder), shard, 4, pages=1)).pages == 1
+        with run, RunLock(shard_folder(run.folder, shard)):
+            assert take_turn(Order(str(run.folder), shard, 4)).is_busy
+
+
+@given(st.data())
+def test_every_shard_has_its_turns_until_nothing_is_left(data: Any) -> None:
+    """Whatever is handed over, lost or busy: nobody with pages is forgotten, nobody has two turns at once."""
+    waiting = data.draw(st.dictionaries(st.integers(0, 7), st.integers(1, 3), min_size=1))
+    given_pages = dict(waiting)
+    board = Board(sorted(waiting))
+    held: list[int] = []
+    for _ in range(400):
+        if board.is_over:
+            break
+        if (shard := board.next()) is not None:
+            assert shard not in held
+            held.append(shard)
+        if held and (len(held) >= 3 or shard is None or data.draw(st.booleans())):
+            done = held.pop(data.draw(st.integers(0, len(held) - 1)))
+            if data.draw(st.integers(0, 9)) == 0 and board.failures[done] < 2:
+                board.failed(done, "gone")
+                continue
+            left = max(0, given_pages.get(done, 0) - 1)
+            given_pages[done] = left
+            others = [n for n in range(8) if n != done]
+            handed = (
+                data.draw(st.lists(st.sampled_from(others), max_size=1)) if data.draw(st.integers(0, 3)) == 0 else []
+            )
+            for other in handed:
+                given_pages[other] = given_pages.get(other, 0) + 1
+            board.came(Turn(done, pages=1, waiting=left, handed=dict.fromkeys(handed, 1), end=End.ENOUGH_TIME.value))
+    if board.is_over:
+        assert not any(given_pages.values())
+        assert not board.left_out
