@@ -100,6 +100,8 @@ def reparse_slice(run: str, old: str, number: int, count: int, inputs: dict[str,
 
 
 def _read_all(new: Run, stored: StoredPages, archive: Archive, report: Callable[[Event], None], workers: int) -> int:
+    if not new.state.counts()[State.WAITING]:
+        return 0
     reading = reading_of(new)
     reader = Reader(new.folder / PAGES, reading.kinds, reading.expect_places, reading.page_time_s)
     outcome_maker = OutcomeMaker(reading, new.state, archive)
