@@ -33,7 +33,7 @@ ROOMS = {
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
-        "compare demo doctor draft draft_questions export inspect lint main mend options preview profile progress reparse report resume "
+        "compare completion demo doctor draft draft_questions export inspect lint main mend new options preview profile progress reparse report resume "
         "run runs_ schema show show_page snap status summary trace try_ verify"
     ),
     "crawl": (
@@ -44,7 +44,7 @@ ROOMS = {
     "learn": (
         "class_names column_names details draft drafting envelope field_guess fields frames good_run kind known_rows labels learned "
         "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "
-        "sameness saved_replies selectors sightings sources spots surroundings tables things three_ways toml_text trying types ways"
+        "sameness saved_replies selectors sightings sources spots surroundings tables things three_ways toml_text trying types views ways"
     ),
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
@@ -58,7 +58,7 @@ ROOMS = {
     ),
     "store": "archive connect crash_points faults folder history order outcome page_cache pages queue shards state stored view whole_files",
     "table": (
-        "account assemble by_route cells database derived describe destinations duplicates enough files frame outcomes "
+        "account assemble by_route cells database derived describe destinations duplicates enough files frame html_view outcomes "
         "parquet row_issues seen spreadsheet visits writers"
     ),
     "web": (

@@ -5,29 +5,31 @@ The library's face::
     import wadi
 
     plan = wadi.load_plan("springs.toml", {"site": "http://127.0.0.1:8700"})
-    run = wadi.run(plan)
+    run = wadi.run(plan)                    # or straight from the file: wadi.run("springs.toml")
     springs = run.table("springs")          # a pandas DataFrame
 """
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
 __all__ = [
     "RunStopped", "WadiError", "__version__", "compare", "draft", "export", "load_plan", "mend", "open_page", "open_run",
-    "profile", "run", "verify",
+    "profile", "reparse", "resume", "run", "run_async", "verify",
 ]  # fmt: skip
 
 _STOPPED_WITHIN_S = 1.5
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Callable, Mapping, Sequence
+    from contextlib import AbstractContextManager
     from pathlib import Path
 
     from wadi.actions.crawl import RunStopped
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.run import Run
+    from wadi.crawl.events import Event
     from wadi.learn.drafting import Draft
     from wadi.learn.mend import Mending
     from wadi.plan.model import InputValue
@@ -54,20 +56,83 @@ def load_plan(
     return loaded
 
 
-def run(plan: LoadedPlan, *, runs: str | Path = "runs", rows: int | None = None, pages: int | None = None) -> Run:
-    """Crawl a plan to its end and give the run, whose tables are there as DataFrames: `run(plan).table("springs")`.
+def run(
+    plan: str | Path | LoadedPlan,
+    inputs: Mapping[str, InputValue] | None = None,
+    *,
+    runs: str | Path = "runs",
+    rows: int | None = None,
+    pages: int | None = None,
+    seconds: float | None = None,
+    report: Callable[[Event], None] | None = None,
+) -> Run:
+    """Crawl a plan (its file, or a loaded one) to its end, or to a limit of rows, pages or seconds, and give the run, whose
+    tables are there as DataFrames: `run("springs.toml").table("springs")`. Close the run, or use it in a `with`.
 
-    Raises wadi.RunStopped when it did not go to its end, since nobody answered, the host refused, or no page came. An interrupt
-    (Ctrl-C, a notebook's stop button) ends the crawl within two seconds and is raised. Either has the run, as far as it came,
-    as `error.run`.
+    `report` hears of each event (`wadi.crawl.events`: Progress, PageRead, …), in the crawl's thread. Raises wadi.RunStopped when
+    the crawl did not go to its end, since nobody answered, the host refused, or no page came. An interrupt (Ctrl-C, a notebook's
+    stop button) ends the crawl within two seconds and is raised. Either has the run, as far as it came, as `error.run`.
     """
     from wadi.actions.begin import begin
-    from wadi.actions.crawl import Interrupted, crawl, why_stopped
     from wadi.plan.reader import with_limits
 
-    begun = begin(with_limits(plan, rows=rows, pages=pages), runs)
+    loaded = with_limits(_loaded(plan, inputs), rows=rows, pages=pages, time=seconds)
+    return _crawled(begin(loaded, runs), report)
+
+
+async def run_async(
+    plan: str | Path | LoadedPlan, inputs: Mapping[str, InputValue] | None = None, **options: Any
+) -> Run:
+    """`run` beside other work in an event loop, with its options: the crawl is in a thread, `await run_async("springs.toml")`
+    gives the run. Raises as `run`."""
+    import asyncio
+
+    return await asyncio.to_thread(run, plan, inputs, **options)
+
+
+def resume(
+    name: str | Path,
+    *,
+    runs: str | Path = "runs",
+    rows: int | None = None,
+    pages: int | None = None,
+    seconds: float | None = None,
+    report: Callable[[Event], None] | None = None,
+) -> Run:
+    """Go on with a run where it stands: by its folder, or by its plan's name for its newest. Raises as `run`."""
+    from wadi.actions.begin import go_on
+
+    return _crawled(go_on(name, runs, rows=rows, pages=pages, time=seconds), report)
+
+
+def reparse(
+    name: str | Path | Run,
+    plan: str | Path | LoadedPlan | None = None,
+    *,
+    runs: str | Path = "runs",
+) -> Run:
+    """A new run out of the stored pages of another, with a changed plan (default: the run's own): no request is sent. Raises
+    wadi.WadiError."""
+    from contextlib import nullcontext
+
+    from wadi.actions.reparse import reparse
+    from wadi.actions.run import Run
+
+    with nullcontext(name) if isinstance(name, Run) else Run.open(name, runs) as old:
+        return reparse(old, old.loaded if plan is None else _loaded(plan, old.given_inputs), runs)[0]
+
+
+def _loaded(plan: str | Path | LoadedPlan, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
+    from wadi.plan.reader import LoadedPlan
+
+    return plan if isinstance(plan, LoadedPlan) else load_plan(plan, inputs)
+
+
+def _crawled(begun: Run, report: Callable[[Event], None] | None) -> Run:
+    from wadi.actions.crawl import Interrupted, crawl, why_stopped
+
     try:
-        end = crawl(begun, stop_within_s=_STOPPED_WITHIN_S)
+        end = crawl(begun, report or (lambda event: None), stop_within_s=_STOPPED_WITHIN_S)
     except KeyboardInterrupt:
         raise Interrupted(begun) from None
     if end.value == "interrupted":
@@ -84,21 +149,39 @@ def open_run(name: str | Path, *, runs: str | Path = "runs") -> Run:
     return Run.open(name, runs)
 
 
-def export(run: Run, target: str | Path, *, table: str | None = None) -> int:
+def export(run: str | Path | Run, target: str | Path, *, table: str | None = None, runs: str | Path = "runs") -> int:
     """Write a table of a run (default: the main one) to a file by its ending, or to a database by its URL; the number of rows."""
     from wadi.actions.export import export
 
-    return export(run, target, table)
+    with _opened(run, runs) as opened:
+        return export(opened, target, table)
 
 
-def verify(run: Run, *, against: str | None = None) -> Verdict:
+def verify(run: str | Path | Run, *, against: str | None = None, runs: str | Path = "runs") -> Verdict:
     """Whether a run has everything, once, in the right types: `verify(run).holds`, `.sentence`, `.findings`."""
     from wadi.quality.verify_run import verify
 
-    return verify(run, against=against).verdict
+    with _opened(run, runs) as opened:
+        return verify(opened, against=against).verdict
 
 
-def profile(what: str | Path, *, table: str | None = None, runs: str | Path = "runs") -> list[TableProfile]:
+def _opened(run: str | Path | Run, runs: str | Path) -> AbstractContextManager[Run]:
+    """A run, opened for as long as it is used; one that is open stays so."""
+    from contextlib import nullcontext
+
+    from wadi.actions.run import Run
+
+    return nullcontext(run) if isinstance(run, Run) else Run.open(run, runs)
+
+
+def _name(what: str | Path | Run) -> str:
+    """What a run or a file is called where one is named."""
+    from wadi.actions.run import Run
+
+    return str(what.folder) if isinstance(what, Run) else str(what)
+
+
+def profile(what: str | Path | Run, *, table: str | None = None, runs: str | Path = "runs") -> list[TableProfile]:
     """Figures of every column of a run's tables, or of those in a file."""
     from contextlib import ExitStack
 
@@ -106,16 +189,21 @@ def profile(what: str | Path, *, table: str | None = None, runs: str | Path = "r
     from wadi.quality.sources import sources_of
 
     with ExitStack() as stack:
-        return [profile_of(source) for source in sources_of(str(what), runs, table, stack)]
+        return [profile_of(source) for source in sources_of(_name(what), runs, table, stack)]
 
 
 def compare(
-    old: str | Path, new: str | Path, *, key: Sequence[str] = (), table: str | None = None, runs: str | Path = "runs"
+    old: str | Path | Run,
+    new: str | Path | Run,
+    *,
+    key: Sequence[str] = (),
+    table: str | None = None,
+    runs: str | Path = "runs",
 ) -> list[Comparison]:
     """What differs between two runs or files, table by table."""
     from wadi.quality.compare_runs import compare_tables
 
-    return compare_tables(str(old), str(new), runs, table=table, key=key)
+    return compare_tables(_name(old), _name(new), runs, table=table, key=key)
 
 
 def open_page(
@@ -132,7 +220,9 @@ def open_page(
     asked for as a run of it would: with its log-in, header fields and proxies, and by its request where the page is a start.
     """
     from wadi.actions import open_page as pages
+    from wadi.learn.views import page_html
 
+    pages.OpenedPage.view = staticmethod(page_html)
     if plan is not None:
         from wadi.plan.reader import load_plan
 
@@ -161,14 +251,21 @@ def draft(
     return draft_page(open_page(page, fresh=fresh), asked)
 
 
-def mend(plan: LoadedPlan, *, run: str | Path | None = None, runs: str | Path = "runs", fresh: bool = False) -> Mending:
+def mend(
+    plan: str | Path | LoadedPlan, *, run: str | Path | None = None, runs: str | Path = "runs", fresh: bool = False
+) -> Mending:
     """What has to change in a plan after a redesign, learned from its last good run (or from `run`): `.changes` with their
     ratings, `.text` the plan with them, `.unmended` what is still broken. Nothing is written."""
     from wadi.learn.good_run import last_good_run, rows_of_run
     from wadi.learn.mending import mended
 
-    _, known = rows_of_run(run, runs) if run is not None else last_good_run(plan.name, runs)
-    return mended(plan, known, fresh=fresh)
+    loaded = _loaded(plan)
+    _, known = rows_of_run(run, runs) if run is not None else last_good_run(loaded.name, runs)
+    return mended(loaded, known, fresh=fresh)
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)
 
 
 def __getattr__(name: str) -> object:

@@ -12,8 +12,9 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import date
+from html import escape
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import urlsplit
 
 from wadi.page.document import Document, NotADocument, Parse, read_document
@@ -52,6 +53,19 @@ class OpenedPage:
     reply: Reply
     source: str
     age_s: float | None = None
+    view: ClassVar[Callable[[OpenedPage], str] | None] = None
+
+    def __repr__(self) -> str:
+        document = self.document
+        title = f' "{shortened(document.title, 60)}"' if document.root is not None and document.title else ""
+        return (
+            f"<wadi page {without_secret(self.reply.url)}{title}: {document.parsed_as}, {len(self.reply.body):,} bytes>"
+        )
+
+    def _repr_html_(self) -> str:
+        """The page in a notebook: what it is, and what repeats on it where somebody looked (`wadi.open_page`)."""
+        view = type(self).view
+        return f"<p>{escape(repr(self))}</p>" + (view(self) if view is not None else "")
 
     @property
     def from_web(self) -> bool:

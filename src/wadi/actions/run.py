@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
+from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +22,7 @@ from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly
 from wadi.table.derived import RowIssue, TableContext
+from wadi.table.html_view import html_table, percent_of
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.row_issues import ISSUE_TABLES, RowIssues
 from wadi.table.seen import Sighting
@@ -68,6 +70,26 @@ class Run:
 
     def close(self) -> None:
         self.state.close()
+
+    def __repr__(self) -> str:
+        counts = self.state.counts()
+        end = self.end or "not finished"
+        return f"<wadi run {self.folder}: {end}, {counts[State.DONE]:,} pages, tables {', '.join(self.tables)}>"
+
+    def _repr_html_(self) -> str:
+        """The run in a notebook: how it ended, and each table's columns with how they are filled."""
+        counts = self.state.counts()
+        failed = f", {counts[State.FAILED]:,} failed" if counts[State.FAILED] else ""
+        head = f"<p>{escape(str(self.folder))}: {self.end or 'not finished'}; {counts[State.DONE]:,} pages read{failed}</p>"
+        return head + "".join(map(self._table_html, self.tables))
+
+    def _table_html(self, name: str) -> str:
+        table = self.read(name)
+        columns = [
+            (column.name, column.type, column.unit or "", percent_of(_filled(table.rows, place), len(table.rows)))
+            for place, column in enumerate(table.columns)
+        ]
+        return html_table(f"{name}: {len(table.rows):,} rows", ("column", "type", "unit", "filled"), columns)
 
     @property
     def plan_name(self) -> str:
@@ -180,6 +202,10 @@ class Run:
 
         assembly = self.assembly(name)
         return frame(assembly.columns, assembly.rows())
+
+
+def _filled(rows: list[list[Any]], place: int) -> int:
+    return sum(row[place] is not None and row[place] != [] for row in rows)
 
 
 def opened(folder: Path, reached: Reached = unheard) -> tuple[RunState, LoadedPlan]:

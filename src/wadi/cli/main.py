@@ -26,6 +26,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "try": ("wadi.cli.try_", "try expressions on a page: what they pick, where, and why not"),
     "show": ("wadi.cli.show_page", "a page as text, Markdown, cleaned HTML, or the data that it carries"),
     "snap": ("wadi.cli.snap", "a picture of a page as a browser shows it"),
+    "new": ("wadi.cli.new", "put a commented plan in place, to be filled in"),
     "draft": (
         "wadi.cli.draft",
         "write the first plan for a page, from records that you see on it or from the best guess",
@@ -50,6 +51,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "compare": ("wadi.cli.compare", "what changed between two runs or files, or in a table over all runs"),
     "report": ("wadi.cli.report", "a run as one page to be sent on: verdict, tables, crawl, failures"),
     "doctor": ("wadi.cli.doctor", "what this machine has of what Wadi can use"),
+    "completion": ("wadi.cli.completion", "print what bash, zsh or fish completes after wadi"),
     "schema": ("wadi.cli.schema", "print the JSON Schema of the plan language, for editors"),
 }
 _ABOUT = "Write a crawler as a short, readable file, rehearse it, run it politely, and get clean tables."
@@ -102,10 +104,11 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
     if argv[0] in ("-V", "--version"):
         print(f"wadi {__version__}", file=out)
         return Status.DONE
+    argv = command_first(argv)
     if argv[0] not in COMMANDS:
         return _unknown(argv[0], err)
     command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
-    args = _parser(argv[0], command).parse_intermixed_args(argv[1:])
+    args = command_parser(argv[0], command).parse_intermixed_args(argv[1:])
     args.reached = reached or unheard
     if (most := _files_allowed()) < _LEAST_FILES:
         print(f"wadi: {most} open files are allowed here, and {_LEAST_FILES} at least are needed", file=err)
@@ -121,6 +124,16 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
         # The reader of a pipe has seen enough; what Python still holds for it must not complain at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return Status.DONE
+
+
+_EVERYWHERE = frozenset({"-q", "--quiet", "-v", "--verbose", "--debug"})
+"""Options of all commands, which may stand before the command, too."""
+
+
+def command_first(argv: list[str]) -> list[str]:
+    """A command line with the options that stand before its command behind it."""
+    before = next((place for place, word in enumerate(argv) if word not in _EVERYWHERE), len(argv))
+    return [*argv[before : before + 1], *argv[:before], *argv[before + 1 :]]
 
 
 _FILES, _LEAST_FILES = 256, 64
@@ -191,7 +204,8 @@ def _of_the_machine(error: Exception) -> Problem | None:
     return problem
 
 
-def _parser(name: str, command: Command) -> argparse.ArgumentParser:
+def command_parser(name: str, command: Command) -> argparse.ArgumentParser:
+    """What reads the arguments of a command."""
     parser = _Parser(
         prog=f"wadi {name}",
         description=COMMANDS[name][1][0].upper() + COMMANDS[name][1][1:] + ".",

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import logging
+import math
 import re
 import warnings
 from collections.abc import Iterator, Sequence
@@ -104,14 +105,17 @@ def _with_unit(profile: ColumnProfile) -> str:
 
 
 def histogram(profile: ColumnProfile) -> Figure:
-    """Numbers in bins, with the median."""
+    """Numbers in bins, with the median; skewed ones on a logarithmic axis, which says so."""
+    from matplotlib.ticker import ScalarFormatter
+
     assert profile.numbers is not None
     figure, axes = _figure()
     for lower, upper, count in profile.numbers.bins:
         axes.bar(lower, count, width=upper - lower, align="edge", color=BLUE, edgecolor="white", linewidth=0.6)
     median = profile.numbers.median
     axes.axvline(median, color=OCHRE, linewidth=2)
-    is_left = median < (profile.numbers.least + profile.numbers.most) / 2
+    low, high = profile.numbers.least, profile.numbers.most
+    is_left = median < (math.sqrt(low * high) if profile.numbers.is_logarithmic else (low + high) / 2)
     axes.annotate(
         f"median {median:,.6g}",
         (median, 1.0),
@@ -122,7 +126,11 @@ def histogram(profile: ColumnProfile) -> Figure:
         va="top",
         color="#8a5708",
     )
-    axes.set_xlabel(_with_unit(profile))
+    if profile.numbers.is_logarithmic:
+        axes.set_xscale("log")
+        axes.xaxis.set_major_formatter(ScalarFormatter())
+    axis = ", logarithmic axis" if profile.numbers.is_logarithmic else ""
+    axes.set_xlabel(_with_unit(profile) + axis)
     axes.set_ylabel("rows")
     _whole(axes)
     _titled(axes, profile)

@@ -14,6 +14,7 @@ from wadi.plan.columns import Column
 from wadi.problems import Problem, UsageError, listed
 from wadi.quality.tables import TableSource
 from wadi.table.cells import flat, is_missing
+from wadi.table.html_view import html_table
 
 Key = tuple[Any, ...]
 
@@ -105,6 +106,18 @@ class Comparison:
     gone_columns: list[str] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
     again: tuple[int, int] = (0, 0)
+
+    def __repr__(self) -> str:
+        return (
+            f"<wadi comparison of {self.table}: {len(self.added):,} added, {len(self.removed):,} removed,"
+            f" {len(self.changed_keys):,} changed, {self.same:,} the same>"
+        )
+
+    def _repr_html_(self) -> str:
+        """The comparison in a notebook: how many records, and each change."""
+        rows = [tuple("" if value is None else value for value in record.values()) for record in self.rows()]
+        headings = list(self._record("", ("",) * len(self.key), "", None, None))
+        return html_table(repr(self).strip("<>"), headings, rows)
 
     @property
     def differs(self) -> bool:

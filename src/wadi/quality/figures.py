@@ -18,6 +18,7 @@ from tempfile import TemporaryFile
 from typing import Any
 
 BINS = 20
+_LEAST_SKEWED = 6
 MOST_HELD = 262_144
 _FENCE = 1.5
 _ENDS = 10
@@ -32,9 +33,9 @@ Ordered = Sequence[Any]
 
 @dataclass(frozen=True)
 class Numbers:
-    """The figures of a numeric column. `bins` are equally wide: lower edge, upper edge, count. `outliers` counts what lies
-    further from the quartiles than one and a half times what is between them (Tukey 1977); `extremes` are the furthest,
-    `lowest` and `highest` the ten at each end."""
+    """The figures of a numeric column. `bins` are equally wide, `is_logarithmic` says on which axis: lower edge, upper edge,
+    count. `outliers` counts what lies further from the quartiles than one and a half times what is between them (Tukey 1977);
+    `extremes` are the furthest, `lowest` and `highest` the ten at each end."""
 
     least: float
     lower: float
@@ -48,6 +49,7 @@ class Numbers:
     lowest: tuple[float, ...]
     highest: tuple[float, ...]
     bins: tuple[tuple[float, float, int], ...]
+    is_logarithmic: bool
 
 
 class SortedFile:
@@ -117,6 +119,7 @@ def numbers_of(values: Ordered) -> Numbers | None:
     below, above = bisect_left(ordered, lower - fence), bisect_right(ordered, upper + fence)
     far = [*ordered[: min(below, _EXTREMES)], *ordered[max(above, len(ordered) - _EXTREMES) :][::-1]]
     mean = math.fsum(_plain(ordered)) / len(ordered)
+    bins, is_logarithmic = _bins_of(ordered)
     return Numbers(
         least=float(ordered[0]),
         lower=lower,
@@ -129,7 +132,8 @@ def numbers_of(values: Ordered) -> Numbers | None:
         lowest=tuple(float(figure) for figure in ordered[:_ENDS]),
         highest=tuple(float(figure) for figure in ordered[-_ENDS:]),
         extremes=tuple(dict.fromkeys(sorted(map(float, far), key=lambda figure: -abs(figure - median))))[:_EXTREMES],
-        bins=_bins_of(ordered),
+        bins=bins,
+        is_logarithmic=is_logarithmic,
     )
 
 
@@ -148,12 +152,21 @@ def _deviation(ordered: Ordered, mean: float) -> float | None:
     return math.sqrt(squares / (len(ordered) - 1))
 
 
-def _bins_of(ordered: Ordered) -> tuple[tuple[float, float, int], ...]:
-    """Equally wide bins from the least to the greatest; one where all are the same, or too close for more."""
+def _bins_of(ordered: Ordered) -> tuple[tuple[tuple[float, float, int], ...], bool]:
+    """Bins from the least to the greatest, and whether they are equally wide on a logarithmic axis: where a third of the numbers
+    or more would be in the first of those that are equally wide on a plain one, and the greatest is a hundred times the least.
+    One bin where all are the same, or too close for more."""
     least, most = float(ordered[0]), float(ordered[-1])
-    bins = BINS if len(ordered) > _CHUNK else min(BINS, len(set(ordered)))
-    edges = [*(least + (most - least) * place / bins for place in range(bins)), most]
-    if bins == 1 or not all(one < other < math.inf for one, other in pairwise(edges)):
-        return ((least, most, len(ordered)),)
+    count = BINS if len(ordered) > _CHUNK else min(BINS, len(set(ordered)))
+    plain = _counted(ordered, [*(least + (most - least) * place / count for place in range(count)), most])
+    if len(plain) < _LEAST_SKEWED or least <= 0 or most < least * 100 or plain[0][2] * 3 < len(ordered):
+        return plain, False
+    return _counted(ordered, [*(least * (most / least) ** (place / count) for place in range(count)), most]), True
+
+
+def _counted(ordered: Ordered, edges: list[float]) -> tuple[tuple[float, float, int], ...]:
+    """The numbers between the edges; one bin where the edges are too close."""
+    if len(edges) < 3 or not all(one < other < math.inf for one, other in pairwise(edges)):
+        return ((float(ordered[0]), float(ordered[-1]), len(ordered)),)
     places = [*(bisect_left(ordered, edge) for edge in edges[:-1]), len(ordered)]
-    return tuple((edges[n], edges[n + 1], places[n + 1] - places[n]) for n in range(bins))
+    return tuple((edges[n], edges[n + 1], places[n + 1] - places[n]) for n in range(len(edges) - 1))

@@ -18,9 +18,11 @@ from typing import Any
 
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
+from wadi.problems import shortened as shorter
 from wadi.quality.figures import MOST_HELD, Numbers, Ordered, SortedFile, counted, numbers_of
 from wadi.quality.tables import TableSource, batches
 from wadi.table.cells import flat, is_missing
+from wadi.table.html_view import html_table, percent_of
 
 FEW = 50
 _FREQUENT = 8
@@ -78,6 +80,7 @@ class ColumnProfile:
                 "outliers": numbers.outliers, "extremes": list(numbers.extremes),
             }  # fmt: skip
         if numbers is not None:
+            found["histogram_axis"] = "logarithmic" if numbers.is_logarithmic else "plain"
             found["histogram"] = [{"from": one, "to": other, "count": count} for one, other, count in numbers.bins]
         if self.first is not None:
             found |= {"first": self.first, "last": self.last}
@@ -100,6 +103,14 @@ class TableProfile:
     gap_map: tuple[tuple[float, ...], ...] = ()
     """For each column the share of missing cells in each of up to a hundred stretches of the table."""
 
+    def __repr__(self) -> str:
+        return f"<wadi profile of {self.name}: {self.rows:,} rows, {len(self.columns)} columns>"
+
+    def _repr_html_(self) -> str:
+        """The profile in a notebook: each column's type, filling, distinct values, and range or most frequent values."""
+        headings = ("column", "type", "filled", "distinct", "least", "median", "greatest", "most frequent")
+        return html_table(f"{self.name}: {self.rows:,} rows", headings, map(_as_row, self.columns))
+
     def as_dict(self) -> dict[str, Any]:
         """The profile for programs."""
         return {
@@ -109,6 +120,19 @@ class TableProfile:
             "columns": [column.as_dict() for column in self.columns],
             "missing_together": [{"columns": [one, other], "phi": round(phi, 3)} for one, other, phi in self.gaps],
         }
+
+
+def _as_row(profile: ColumnProfile) -> tuple[object, ...]:
+    """A column in a notebook's table."""
+    numbers = profile.numbers
+    least, median, most = ("", "", "")
+    if profile.first is not None:
+        least, most = profile.first, profile.last or ""
+    elif numbers is not None:
+        least, median, most = (f"{value:,.6g}" for value in (numbers.least, numbers.median, numbers.most))
+    frequent = ", ".join(f"{shorter(str(value), 24)} ({count:,})" for value, count in profile.frequent[:3] if count > 1)
+    filled = percent_of(profile.filled, profile.rows)
+    return (profile.column.name, profile.column.type, filled, f"{profile.distinct:,}", least, median, most, frequent)
 
 
 @dataclass

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from dataclasses import asdict, dataclass, field
+from html import escape
 from typing import Any
 
 from wadi.plan.columns import Column
@@ -17,6 +18,7 @@ from wadi.quality.drift import Drift
 from wadi.quality.plan_changes import PlanChange
 from wadi.store.outcome import End, FailedPage, StatedTotal
 from wadi.table.account import Account
+from wadi.table.html_view import html_table
 
 UNREAD_SHARE = 0.01
 """So many cells of a column may be unreadable before it counts as a failure; they are in the problems either way."""
@@ -116,6 +118,15 @@ class Verdict:
     listings: tuple[StatedTotal, ...] = ()
     """Those that state a total: kind, URL, stated, came, without rows that stand twice in the only one."""
     is_complete: bool = True
+
+    def __repr__(self) -> str:
+        return f"<wadi verdict: {self.sentence}>"
+
+    def _repr_html_(self) -> str:
+        """The verdict in a notebook: its sentence, and what was found."""
+        found = [(f.code, f.table, f.column, f.what, "; ".join(f.examples[:3])) for f in self.findings]
+        said = f"<p>{escape(self.sentence)}</p>"
+        return said + (html_table("findings", ("code", "table", "column", "what", "examples"), found) if found else "")
 
     @property
     def compared(self) -> str:

@@ -1,0 +1,212 @@
+"""The library as a notebook uses it, objects that show themselves, and the habits of a shell."""
+
+from __future__ import annotations
+
+import asyncio
+import gc
+import shutil
+import subprocess
+import warnings
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import wadi
+from conftest import EXAMPLES, Program
+from wadi.actions.run import Run
+from wadi.cli.completion import words
+from wadi.cli.main import COMMANDS, command_first
+from wadi.crawl.events import Event, Progress
+from wadi.plan.reader import parse_plan
+from wadi.quality.figures import numbers_of
+
+PLAN = EXAMPLES / "gauges.toml"
+
+
+@pytest.fixture(scope="module")
+def tariffs(site: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Run, list[Event]]]:
+    heard: list[Event] = []
+    folder = tmp_path_factory.mktemp("face")
+    with wadi.run(PLAN, {"site": site}, runs=folder, report=heard.append) as run:
+        yield run, heard
+
+
+def test_a_run_takes_what_a_person_has_at_hand(tariffs: tuple[Run, list[Event]], tmp_path: Path) -> None:
+    run, heard = tariffs
+    assert any(isinstance(event, Progress) for event in heard)
+    for what in (run, run.folder, str(run.folder)):
+        assert wadi.verify(what).holds
+        assert wadi.profile(what)[0].rows == len(run.table())
+        assert not wadi.compare(what, run)[0].differs
+        assert wadi.export(what, tmp_path / "t.csv") == len(run.table())
+    with wadi.reparse(run, runs=tmp_path / "again") as again:
+        assert again.table().equals(run.table())
+    with wadi.reparse(run.folder, PLAN, runs=tmp_path / "again") as again:
+        assert again.table().equals(run.table())
+
+
+def test_limits_and_going_on(site: str, tmp_path: Path) -> None:
+    with wadi.run(str(EXAMPLES / "springs.toml"), {"site": site}, rows=5, runs=tmp_path) as run:
+        assert len(run.table()) == 5
+    with wadi.resume("springs", rows=9, runs=tmp_path) as run:
+        assert len(run.table()) == 9
+    with pytest.raises(wadi.WadiError, match="no-such-file"):
+        wadi.run(tmp_path / "none.toml")
+
+
+def test_a_crawl_runs_beside_other_work_in_a_loop(site: str, tmp_path: Path) -> None:
+    async def both() -> tuple[int, int]:
+        ticks = 0
+
+        async def tick() -> None:
+            nonlocal ticks
+            while True:
+                ticks += 1
+                await asyncio.sleep(0.01)
+
+        ticking = asyncio.create_task(tick())
+        run = await wadi.run_async(PLAN, {"site": site}, runs=tmp_path)
+        ticking.cancel()
+        with run:
+            return len(run.table()), ticks
+
+    rows, ticks = asyncio.run(both())
+    assert rows > 5
+    assert ticks > 3
+
+
+def test_objects_show_themselves_in_a_line_and_as_a_table(
+    tariffs: tuple[Run, list[Event]], site: str, tmp_path: Path
+) -> None:
+    run, _ = tariffs
+    page = wadi.open_page(f"{site}/register")
+    older = tmp_path / "old.csv"
+    table = run.table()
+    table.head(3).to_csv(older, index=False)
+    newer = tmp_path / "new.csv"
+    table.to_csv(newer, index=False)
+    key = [str(name) for name in table.columns[:2]]
+    shown = {
+        "run": (run, "complete", "temperature"),
+        "page": (page, "/register", "<td style='text-align:left'>30</td>"),
+        "verdict": (wadi.verify(run), "every check holds", "every check holds"),
+        "profile": (wadi.profile(run)[0], "columns", "100 %"),
+        "comparison": (wadi.compare(older, newer, key=key)[0], "added", "<th"),
+    }
+    for name, (thing, line, part) in shown.items():
+        assert line in repr(thing), name
+        assert len(repr(thing)) < 300, name
+        assert "\n" not in repr(thing), name
+        assert part in thing._repr_html_(), name  # type: ignore[attr-defined]
+
+
+def test_html_of_a_notebook_is_escaped(tmp_path: Path) -> None:
+    page = tmp_path / "p.html"
+    page.write_text("<title><script>alert(1)</script></title>" + "<li class='&lt;b&gt;'>x</li>" * 5, "utf-8")
+    assert "<script>" not in wadi.open_page(str(page))._repr_html_()
+
+
+def test_dir_shows_what_is_public() -> None:
+    assert dir(wadi) == sorted(wadi.__all__)
+    for name in wadi.__all__:
+        assert getattr(wadi, name) is not None
+
+
+def test_nothing_is_left_open(site: str, tmp_path: Path) -> None:
+    with warnings.catch_warnings():
+        warnings.simplefilter("error", ResourceWarning)
+        with wadi.run(PLAN, {"site": site}, rows=3, runs=tmp_path) as run:
+            wadi.verify(run)
+            wadi.profile(run)
+        gc.collect()
+    open_files = [
+        str(path.readlink()) for path in Path("/proc/self/fd").iterdir() if path.is_symlink() and path.exists()
+    ]
+    assert [name for name in open_files if str(tmp_path) in name] == []
+
+
+@pytest.mark.parametrize(
+    ("values", "is_logarithmic"),
+    [
+        ([1.0, 2.0, 3.0, 5.0, 8.0, 13.0, 20.0, 4.0], False),
+        ([0.1 * 1.4**n for n in range(40)], True),
+        ([0.0, *(0.1 * 1.4**n for n in range(40))], False),
+        ([5.0] * 10, False),
+    ],
+)
+def test_skewed_numbers_are_binned_on_a_logarithmic_axis(values: list[float], is_logarithmic: bool) -> None:
+    numbers = numbers_of(sorted(values))
+    assert numbers is not None
+    assert numbers.is_logarithmic is is_logarithmic
+    assert sum(count for _, _, count in numbers.bins) == len(values)
+    if is_logarithmic:
+        assert max(count for _, _, count in numbers.bins) * 3 < len(values)
+
+
+def test_a_new_plan_is_right_and_runs_stay_out_of_a_repository(program: Program) -> None:
+    (program.folder / ".gitignore").write_text("*.csv", "utf-8")
+    assert program("new", "springs", "--address", "http://127.0.0.1:8700/register?x=1").status == 0
+    plan = (program.folder / "springs.toml").read_text("utf-8")
+    assert parse_plan(plan, "springs.toml").plan.start.addresses == ["{+site}/register?x=1"]
+    assert program("lint", "springs.toml").status == 0
+    assert (program.folder / ".gitignore").read_text("utf-8") == "*.csv\nruns/\n"
+    again = program("new", "springs")
+    assert (again.status, "there is a plan of this name" in again.err) == (2, True)
+    assert (program.folder / "springs.toml").read_text("utf-8") == plan
+    assert program("new", "2nd plan", "-q").status == 0
+    assert program("lint", "2nd plan.toml").status == 0
+    for wrong in (["new", "a", "--address", "ftp://x/"], ["new", "no/such/folder/a"]):
+        assert program(*wrong).status == 2
+    assert not (program.folder / "a.toml").exists()
+
+
+@pytest.mark.parametrize(
+    ("argv", "same"),
+    [
+        (["-q", "run", "p.toml"], ["run", "-q", "p.toml"]),
+        (["--debug", "-v", "lint"], ["lint", "--debug", "-v"]),
+        (["run", "-q", "p.toml"], ["run", "-q", "p.toml"]),
+        (["-q"], ["-q"]),
+    ],
+)
+def test_options_may_stand_before_the_command(argv: list[str], same: list[str]) -> None:
+    assert command_first(argv) == same
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_completions_are_scripts_that_the_shell_reads(program: Program, shell: str) -> None:
+    script = program("completion", shell).out
+    assert all(name in script for name in COMMANDS)
+    if shutil.which(shell):
+        (program.folder / "script").write_text(script, "utf-8")
+        done = subprocess.run([shell, "-n", program.folder / "script"], capture_output=True, text=True, check=False)
+        assert (done.returncode, done.stderr) == (0, "")
+
+
+@pytest.mark.parametrize(
+    ("line", "wanted"),
+    [
+        (["wadi", "comp"], {"compare", "completion"}),
+        (["wadi", "run", "--clu"], {"--cluster"}),
+        (["wadi", "show", "x", "--as", "mark"], {"markdown"}),
+        (["wadi", "verify", "spr"], {"springs"}),
+        (["wadi", "run", "sp"], {"springs.toml"}),
+        (["wadi", "completion", "z"], {"zsh"}),
+    ],
+)
+def test_bash_completes(program: Program, line: list[str], wanted: set[str]) -> None:
+    (program.folder / "script").write_text(program("completion", "bash").out, "utf-8")
+    (program.folder / "springs.toml").write_text("", "utf-8")
+    (program.folder / "notes.txt").write_text("", "utf-8")
+    (program.folder / "runs" / "springs").mkdir(parents=True)
+    asked = " ".join(f"'{word}'" for word in line)
+    code = f'source script; COMP_WORDS=({asked}); COMP_CWORD={len(line) - 1}; _wadi; printf "%s\\n" "${{COMPREPLY[@]}}"'
+    done = subprocess.run(["bash", "-c", code], cwd=program.folder, capture_output=True, text=True, check=True)
+    assert set(done.stdout.split()) == wanted
+
+
+def test_every_option_of_every_command_is_completed() -> None:
+    found = {command.name: command for command in words()}
+    assert list(found) == list(COMMANDS)
+    assert {"--help", "--quiet", "--debug"} <= {name for option in found["run"].options for name in option.names}
