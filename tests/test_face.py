@@ -201,7 +201,9 @@ def test_bash_completes(program: Program, line: list[str], wanted: set[str]) -> 
     (program.folder / "notes.txt").write_text("", "utf-8")
     (program.folder / "runs" / "springs").mkdir(parents=True)
     asked = " ".join(f"'{word}'" for word in line)
-    code = f'source script; COMP_WORDS=({asked}); COMP_CWORD={len(line) - 1}; _wadi; printf "%s\\n" "${{COMPREPLY[@]}}"'
+    code = (
+        f'source ./script; COMP_WORDS=({asked}); COMP_CWORD={len(line) - 1}; _wadi; printf "%s\\n" "${{COMPREPLY[@]}}"'
+    )
     done = subprocess.run(["bash", "-c", code], cwd=program.folder, capture_output=True, text=True, check=True)
     assert set(done.stdout.split()) == wanted
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+import shlex
 from pathlib import Path
 from typing import TextIO
 
@@ -23,7 +24,7 @@ site = "{site}"
 
 [start]
 page      = "list"                     # the kind of page that the crawl begins with, described below
-addresses = ["{{+site}}{path}"]        # wadi inspect ADDRESS  shows what is on it, and how it goes on
+addresses = ["{{+site}}{path}"] # wadi inspect ADDRESS  shows what is on it, and how it goes on
 
 [manners]
 # contact = "you@example.org"          # whom the site's owner may write to
@@ -75,15 +76,14 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         written = [str(plan), *_ignored(plan.parent)]
     except FileExistsError as error:
         raise UsageError(
-            Problem("exists", "there is a plan of this name", Place(str(plan)), now="another name")
+            Problem("file-exists", "there is a plan of this name", Place(str(plan)), now="another name")
         ) from error
     except OSError as error:
         raise UsageError(Problem("not-writable", f"cannot be written: {error.strerror}", Place(str(plan)))) from error
     if not args.quiet:
-        print(
-            f"{', '.join(written)}\nnext:  wadi inspect {args.address};  wadi lint {plan};  wadi preview {plan}",
-            file=err,
-        )
+        name = shlex.quote(str(plan))
+        print(", ".join(written), file=err)
+        print(f"next:  wadi inspect {args.address};  wadi lint {name};  wadi preview {name}", file=err)
     return Status.DONE
 
 
