@@ -1,10 +1,13 @@
-"""Writes what the docs take from the code: the tables of docs/plan.md and all of docs/problems.md.
+"""Writes what the docs take from the code: the tables of docs/plan.md, all of docs/problems.md and docs/commands.md, and the
+manual page.
 
 Run it after a change of the plan language, of a step or of a problem:  python docs/make.py
 """
 
 from __future__ import annotations
 
+import importlib
+import tomllib
 from pathlib import Path
 from typing import Any, get_args
 
@@ -12,9 +15,13 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 from pydantic_core import PydanticUndefined
 
+from wadi import __version__
 from wadi.clean.adjust import ADJUSTMENTS
 from wadi.clean.arithmetic import FUNCTIONS
 from wadi.clean.steps import STEPS
+from wadi.cli.completion import Option, words
+from wadi.cli.main import COMMANDS
+from wadi.cli.settings import VARIABLES
 from wadi.plan import checks, model
 from wadi.problems import MEANINGS
 
@@ -87,6 +94,67 @@ def problems() -> str:
     )
 
 
+def commands() -> str:
+    """Every command with its usage, its options and its examples."""
+    parts = ["# Commands\n\nMade from the commands themselves; `wadi COMMAND --help` says the same in a terminal.\n"]
+    for command in words():
+        rows = "\n".join(f"| {_of_option(option)} | {_cell(option.help)} |" for option in command.options)
+        argument = f" {command.argument}" if command.argument.isupper() else ""
+        examples = importlib.import_module(COMMANDS[command.name][0]).EXAMPLES.strip()
+        parts.append(
+            f"## wadi {command.name}{argument}\n\n{command.summary[0].upper()}{command.summary[1:]}.\n\n"
+            f"| option | |\n| --- | --- |\n{rows}\n\n```\n{examples}\n```\n"
+        )
+    return "\n".join(parts)
+
+
+def _of_option(option: Option) -> str:
+    choices = " or ".join(option.choices)
+    value = f" {choices}" if choices else " …" if option.takes_value else ""
+    return ", ".join(f"`{name}`" for name in option.names) + value
+
+
+def _cell(text: str) -> str:
+    return " ".join(text.split()).replace("|", "\\|").replace("<", "\\<")
+
+
+def man_page() -> str:
+    """The manual page (man(7)): the commands, the exit statuses, where to read on."""
+    version = tomllib.loads((HERE.parent / "pyproject.toml").read_text("utf-8"))["project"].get("version", __version__)
+    lines = [
+        f'.TH WADI 1 "" "wadi {version}" "User Commands"',
+        ".SH NAME", "wadi \\- tables from web sites, by short plan files",
+        ".SH SYNOPSIS", ".B wadi", ".I COMMAND", "[options]",
+        ".SH DESCRIPTION",
+        "Write a crawler as a short, readable file, rehearse it, run it politely, and get clean tables that can be trusted.",
+        ".SH COMMANDS",
+    ]  # fmt: skip
+    for command in words():
+        lines += [".TP", f".B wadi {command.name}", _roff(f"{command.summary[0].upper()}{command.summary[1:]}.")]
+        lines += [line for option in command.options for line in (".RS", ".TP", *_roff_option(option), ".RE")]
+    lines += [".SH EXIT STATUS"]
+    for status, what in (
+        ("0", "done"), ("1", "done, but pages failed, rows are missing or a check does not hold"),
+        ("2", "the command line or the plan is wrong"), ("3", "the crawl could not go on"), ("70", "an internal error"),
+        ("130", "interrupted"),
+    ):  # fmt: skip
+        lines += [".TP", f".B {status}", what]
+    lines += [".SH FILES", ".TP", ".I ~/.config/wadi/config.toml", "settings of a person: runs, contact, driver"]
+    lines += [".SH ENVIRONMENT"]
+    for variable, what in VARIABLES.values():
+        lines += [".TP", f".B {variable}", _roff(what)]
+    return "\n".join(lines) + "\n"
+
+
+def _roff_option(option: Option) -> list[str]:
+    return [".B " + _roff(", ".join(option.names)), _roff(" ".join(option.help.split()))]
+
+
+def _roff(text: str) -> str:
+    escaped = text.replace("\\", "\\e").replace("-", "\\-")
+    return f"\\&{escaped}" if escaped.startswith((".", "'")) else escaped
+
+
 def with_made(text: str, made: list[str]) -> str:
     """A text with what stands between its marks replaced, mark by mark."""
     first, *rest = text.split(BEGIN)
@@ -154,6 +222,8 @@ def main() -> None:
     plan = HERE / "plan.md"
     plan.write_text(with_made(plan.read_text("utf-8"), plan_pieces()), "utf-8")
     (HERE / "problems.md").write_text(problems(), "utf-8")
+    (HERE / "commands.md").write_text(commands(), "utf-8")
+    (HERE / "wadi.1").write_text(man_page(), "utf-8")
 
 
 if __name__ == "__main__":

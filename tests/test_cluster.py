@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import subprocess
@@ -77,6 +78,9 @@ def test_two_hundred_hosts_on_four_workers_give_the_bytes_of_one_process(program
     with Run.open("branches~newest", program.folder / "runs") as run:
         assert (run.end, run.read().rows) == (End.COMPLETE, _truth(200))
         assert not (run.folder / SHARDS).exists()
+        log = [json.loads(line) for line in (run.folder / "run.log").read_text("utf-8").splitlines()]
+        assert sum(line["event"] == "page_done" for line in log) == 1 + 200 + 354
+        assert [line["at"] for line in log] == sorted(line["at"] for line in log)
     assert program("verify", "branches").status == 0
     assert "MW-0002" in program("trace", "branches", "springs", "MW-0002", "altitude").out
     assert program("reparse", "branches", PLAN, "-q", "-o", "again.csv").status == 0

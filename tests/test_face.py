@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import gc
+import importlib.util
+import json
+import re
 import shutil
 import subprocess
 import warnings
@@ -20,6 +23,7 @@ from wadi.cli.main import COMMANDS, command_first
 from wadi.crawl.events import Event, Progress
 from wadi.plan.reader import parse_plan
 from wadi.quality.figures import numbers_of
+from wadi.web.client import user_agent
 
 PLAN = EXAMPLES / "gauges.toml"
 
@@ -212,3 +216,67 @@ def test_every_option_of_every_command_is_completed() -> None:
     found = {command.name: command for command in words()}
     assert list(found) == list(COMMANDS)
     assert {"--help", "--quiet", "--debug"} <= {name for option in found["run"].options for name in option.names}
+
+
+def test_the_notebook_of_the_examples_is_as_the_code_makes_it(
+    site: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    spec = importlib.util.spec_from_file_location("notebook", EXAMPLES.parent / "docs" / "notebook.py")
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "gauges.toml").write_bytes((EXAMPLES / "gauges.toml").read_bytes())
+    made = module.notebook(
+        lambda source: source.replace(module.SITE, site), lambda text: text.replace(site, module.SITE)
+    )
+    kept = json.loads(module.NOTEBOOK.read_text("utf-8"))
+    assert _without_times(made) == _without_times(kept), "run: python docs/notebook.py"
+
+
+def _without_times(notebook: object) -> str:
+    return re.sub(r"\d{4}-\d\d-\d\dT\d{6}(\.\d+)?|[\d,]+ bytes", "…", json.dumps(notebook, ensure_ascii=False))
+
+
+def test_settings_hold_by_their_order(program: Program, site: str) -> None:
+    """The command line goes before the environment, and that before the file."""
+    file = program.folder / "xdg" / "wadi" / "config.toml"
+    file.parent.mkdir(parents=True)
+    file.write_text('runs = "kept"\ncontact = "file@example.org"\n', "utf-8")
+    program.environment["XDG_CONFIG_HOME"] = str(program.folder / "xdg")
+    asked = ["run", EXAMPLES / "gauges.toml", "-i", f"site={site}", "--rows", "3", "-q"]
+    assert program(*asked).status == 0
+    assert (program.folder / "kept" / "gauges").is_dir()
+    told = program("doctor").out
+    assert "kept" in told
+    assert "config.toml" in told
+    program.environment["WADI_RUNS"] = "named"
+    assert program(*asked).status == 0
+    assert (program.folder / "named" / "gauges").is_dir()
+    assert "WADI_RUNS" in program("doctor").out
+    assert program(*asked, "--runs", "said").status == 0
+    assert (program.folder / "said" / "gauges").is_dir()
+    assert json.loads(program("doctor", "--json").out)["settings"][0]["source"] == "WADI_RUNS"
+
+
+@pytest.mark.parametrize(
+    ("text", "what"),
+    [
+        ("runs = 3", '"runs" wants a text'), ("rums = 'x'", 'did you mean "runs"?'), ("runs =", "this is no TOML"),
+        ("colour = 'x'", "settings: runs, contact, driver"),
+    ],
+)  # fmt: skip
+def test_settings_that_cannot_be_read_are_said(program: Program, text: str, what: str) -> None:
+    file = program.folder / "xdg" / "wadi" / "config.toml"
+    file.parent.mkdir(parents=True)
+    file.write_text(text, "utf-8")
+    program.environment["XDG_CONFIG_HOME"] = str(program.folder / "xdg")
+    done = program("runs")
+    assert (done.status, what in done.err, "config.toml" in done.err) == (2, True, True), done.err
+
+
+def test_whom_to_write_to_may_be_a_setting(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("WADI_CONTACT", "me@example.org\r\nX-Other: 1")
+    assert user_agent().endswith("(me@example.org X-Other: 1)")
+    assert user_agent("plan@example.org").endswith("(plan@example.org)")

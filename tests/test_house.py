@@ -33,7 +33,7 @@ ROOMS = {
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
-        "compare completion demo doctor draft draft_questions export inspect lint main mend new options preview profile progress reparse report resume "
+        "compare completion demo doctor draft draft_questions export inspect lint main mend new options preview profile progress reparse report resume settings "
         "run runs_ schema show show_page snap status summary trace try_ verify"
     ),
     "crawl": (
@@ -158,6 +158,9 @@ def test_the_docs_are_as_the_code_makes_them(monkeypatch: pytest.MonkeyPatch) ->
     plan = (docs / "plan.md").read_text("utf-8")
     assert make.with_made(plan, make.plan_pieces()) == plan, "run: python docs/make.py"
     assert (docs / "problems.md").read_text("utf-8") == make.problems(), "run: python docs/make.py"
+    monkeypatch.delenv("WADI_RUNS", raising=False)
+    assert (docs / "commands.md").read_text("utf-8") == make.commands(), "run: python docs/make.py"
+    assert (docs / "wadi.1").read_text("utf-8") == make.man_page(), "run: python docs/make.py"
     used = " ".join(path.read_text("utf-8") for path in MODULES if path.stem != "problems")
     assert [code for code in make.MEANINGS if f'"{code}"' not in used] == []
 

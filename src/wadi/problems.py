@@ -89,6 +89,7 @@ MEANINGS: dict[str, str] = {
     "not-the-page": 'The reply lacks what the plan expects on such a page: a block or a broken page, never "no rows".',
     "blocked": 'The site sent a challenge, a log-in, a refusal or an empty shell instead of the page: never "no rows".',
     "wrong-kind": "The reply is of another kind (HTML, XML, JSON, binary) than the expressions of the page kind read.",
+    "bad-config": "The file of settings (config.toml) cannot be read, or has a setting that there is not.",
     "file-exists": "There is a file of this name, which is not written over.",
     "led-elsewhere": "A page redirects to a host that another shard of the run asks, which goes on with it.",
     "no-cluster": "There is no Dask, no scheduler at the address, or no worker.",

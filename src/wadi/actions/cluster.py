@@ -23,7 +23,7 @@ from wadi.actions.export import name_files
 from wadi.actions.reparse import reparse_slice
 from wadi.actions.run import Run
 from wadi.actions.shards import TURN_S, Board, Order, Turn, progress_of, take_turn
-from wadi.crawl.events import Progress
+from wadi.crawl.events import Progress, ShardProgress
 from wadi.problems import Place, Problem, UsageError
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, RunLock
@@ -318,7 +318,9 @@ class _Going:
                 by_shard[shard] = now
         for shard, (read, lost, flying, left, asked) in by_shard.items():
             done, failed, waiting, sent = done + read, failed + lost, waiting + left, sent + asked
-            in_flight += flying if shard in self.board.active else 0
+            is_active = shard in self.board.active
+            in_flight += flying if is_active else 0
+            self._report(ShardProgress(shard, read, left, is_active))
         self._report(
             Progress(done, failed, in_flight, waiting, sent, sum(turn.size_bytes for turn in self.board.turns))
         )

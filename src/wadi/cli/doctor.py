@@ -6,6 +6,7 @@ import argparse
 from dataclasses import asdict
 from typing import TextIO
 
+from wadi.cli import settings
 from wadi.cli.show import console, plain, write_json
 from wadi.cli.status import Status
 
@@ -24,14 +25,23 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
     from wadi.actions.machine import parts
 
-    found = list(parts())
+    found, made = list(parts()), settings.settings()
     if args.json:
-        write_json({"parts": [asdict(part) for part in found]}, out)
+        write_json({"parts": [asdict(part) for part in found], "settings": [asdict(setting) for setting in made]}, out)
     else:
         table = Table.grid(padding=(0, 2, 0, 0))
         for part in found:
             table.add_row(
                 plain(part.name, "bold"), plain(part.what, "" if part.is_there else "yellow"), plain(part.now, "dim")
+            )
+        for setting in made:
+            table.add_row(
+                plain(f"setting {setting.name}", "bold"), plain(setting.value), plain(f"from {setting.source}", "dim")
+            )
+        for name in settings.VARIABLES.keys() - {setting.name for setting in made}:
+            variable, what = settings.VARIABLES[name]
+            table.add_row(
+                plain(f"setting {name}", "bold"), plain("not made", "dim"), plain(f"{variable}: {what}", "dim")
             )
         console(out).print(table)
     return Status.DONE

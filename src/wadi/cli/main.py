@@ -107,6 +107,8 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
     argv = command_first(argv)
     if argv[0] not in COMMANDS:
         return _unknown(argv[0], err)
+    if not _settle(err):
+        return Status.USAGE
     command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
     args = command_parser(argv[0], command).parse_intermixed_args(argv[1:])
     args.reached = reached or unheard
@@ -124,6 +126,20 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
         # The reader of a pipe has seen enough; what Python still holds for it must not complain at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return Status.DONE
+
+
+def _settle(err: TextIO) -> bool:
+    """Let a person's settings hold; False, with words, where they cannot be read."""
+    from wadi.cli import settings
+    from wadi.cli.show import show_problems
+    from wadi.problems import UsageError
+
+    try:
+        settings.apply()
+    except UsageError as error:
+        show_problems(error.problems, err)
+        return False
+    return True
 
 
 _EVERYWHERE = frozenset({"-q", "--quiet", "-v", "--verbose", "--debug"})

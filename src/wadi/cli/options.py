@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 import time
 from collections.abc import Callable, Iterable
@@ -38,7 +39,10 @@ def add_route(parser: argparse.ArgumentParser) -> None:
 
 
 def add_runs(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--runs", default="runs", metavar="FOLDER", help="where runs are kept (default: runs)")
+    kept = os.environ.get("WADI_RUNS") or "runs"
+    parser.add_argument(
+        "--runs", default=kept, metavar="FOLDER", help="where runs are kept (default: WADI_RUNS, or runs)"
+    )
 
 
 def add_outputs(parser: argparse.ArgumentParser, *, required: bool = False) -> None:

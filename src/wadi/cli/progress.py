@@ -20,6 +20,7 @@ from wadi.crawl.events import (
     Progress,
     PutOff,
     Sent,
+    ShardProgress,
     Stopping,
 )
 from wadi.problems import shortened
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
     from wadi.plan.model import LimitsPlan
 
 _PLAIN_EVERY_S = 10.0
+_MOST_SHARDS = 6
 _RATE_OVER_S = 5.0
 _BAR = 40
 _MOST_UNCUT = 2000
@@ -82,6 +84,7 @@ class Tally:
         self.hosts: dict[str, HostTally] = {}
         self.listing_pages = 0
         self.of_pages = 0
+        self.shards: dict[int, ShardProgress] = {}
 
     def _cut(self, text: str, most: int) -> str:
         """What is told, cut where it is for a terminal: a file has room, and the cause at the end."""
@@ -94,6 +97,8 @@ class Tally:
         match event:
             case Progress():
                 self.progress = event
+            case ShardProgress():
+                self.shards[event.shard] = event
             case PageDone():
                 self.rows += event.rows
                 if event.number == 0:
@@ -158,6 +163,16 @@ class Tally:
 
     def _host(self, url: str) -> HostTally:
         return self.hosts.setdefault(host_of(url), HostTally())
+
+    @property
+    def shards_line(self) -> str:
+        """How each shard of a run on a cluster is, those first that have their turn."""
+        if not self.shards:
+            return ""
+        first = sorted(self.shards.values(), key=lambda shard: (not shard.is_active, shard.shard))[:_MOST_SHARDS]
+        said = [f"{s.shard}: {s.done:,} read, {s.waiting:,} waiting{'' if s.is_active else ' (idle)'}" for s in first]
+        more = f" · and {len(self.shards) - _MOST_SHARDS} more" if len(self.shards) > _MOST_SHARDS else ""
+        return f"shards {' · '.join(said)}{more}"
 
     @property
     def hosts_line(self) -> str:
@@ -295,7 +310,7 @@ def view(tally: Tally) -> RenderableType:
     text.append("·" * (_BAR - filled), "dim")
     text.append(f"  {tally.share:4.0%}   {minutes}:{seconds:02d}{_left(tally.left_s)}\n")
     text.append(f"{tally.counts_line()}\n", "dim" if not tally.progress.failed else "")
-    for line in filter(None, (tally.hosts_line, tally.budget_line)):
+    for line in filter(None, (tally.hosts_line, tally.shards_line, tally.budget_line)):
         text.append(f"{line}\n", "dim")
     if tally.pace_line:
         text.append(f"{tally.pace_line}\n", "yellow")
@@ -324,7 +339,7 @@ def _plain(tally: Tally, err: TextIO, clock: Clock) -> Callable[[Event], None]:
             print(f"{tally.name}: {tally.current_news}", file=err, flush=True)
         elif isinstance(event, Progress) and clock() - last >= _PLAIN_EVERY_S:
             last = clock()
-            lines = (tally.counts_line(), tally.hosts_line, tally.budget_line)
+            lines = (tally.counts_line(), tally.hosts_line, tally.shards_line, tally.budget_line)
             print("\n".join(f"{tally.name}: {line}" for line in lines if line), file=err, flush=True)
 
     return receive

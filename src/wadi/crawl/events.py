@@ -115,8 +115,19 @@ class HostRests:
     why: str
 
 
+@dataclass(frozen=True, slots=True)
+class ShardProgress:
+    """Of a run on a cluster: pages that a shard has read and that wait there, and whether a worker has its turn now."""
+
+    shard: int
+    done: int
+    waiting: int
+    is_active: bool
+
+
 Event = (
     HostRests
+    | ShardProgress
     | RouteFailed
     | PutOff
     | Closed

@@ -21,6 +21,7 @@ from wadi.crawl.events import (
     Progress,
     PutOff,
     Sent,
+    ShardProgress,
     Stopping,
 )
 from wadi.urls import without_secret
@@ -48,7 +49,7 @@ class Journal:
 
 def _fields(event: Event) -> dict[str, Any] | None:
     match event:
-        case Progress():
+        case Progress() | ShardProgress():
             return None
         case Sent(kind, url):
             return {"event": "queued", "kind": kind, "url": without_secret(url)}

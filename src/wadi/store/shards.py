@@ -8,11 +8,13 @@ process would have made.
 from __future__ import annotations
 
 import base64
+import contextlib
+import heapq
 import os
 import shutil
 import sqlite3
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from functools import partial
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -32,6 +34,8 @@ SHARDS, INBOX = "shards", "inbox"
 _FILES_OF_SHARD = 100_000
 """How many files of the archive a shard may have: their names are apart from those of others."""
 _HANDED_AT_ONCE = 20_000
+_TIME_OF_LINE = 36
+"""How many bytes of a log's line hold its time: {"at":"2026-11-27T20:03:15.123+00:00" """
 _PAGE = (
     "kind, identity, host, method, url, headers, body, route, state, status, final_url, fetched_at, elapsed_s, size_bytes, file,"
     " offset, length, total, failure, notes, listing, digest, depth, rows_before, dry, row_count, inputs, edge, last, tries,"
@@ -283,6 +287,7 @@ def put_together(run: Path) -> None:
                 with _attached(db, folder):
                     put(db)
         _put_robots(db, folders)
+        _put_logs(run, folders)
         sizes = {path.name: path.stat().st_size for path in (run / PAGES).glob("*.warc.gz")}
         db.executemany("INSERT OR REPLACE INTO archived VALUES (?, ?)", list(sizes.items()))
     finally:
@@ -360,6 +365,20 @@ def _put_robots(db: sqlite3.Connection, folders: Iterable[Path]) -> None:
             known |= orjson.loads(found[0]) if found else {}
     if known:
         db.execute("INSERT OR REPLACE INTO meta VALUES ('robots', ?)", (orjson.dumps(known),))
+
+
+def _put_logs(run: Path, folders: Iterable[Path]) -> None:
+    """The shards' events in the run's own log, in the order of their times, with which each line begins."""
+    with contextlib.ExitStack() as held:
+        logs = [folder / LOG for folder in folders if (folder / LOG).is_file()]
+        files: list[Iterable[bytes]] = [held.enter_context(log.open("rb")) for log in logs]
+        with (run / LOG).open("ab") as out:
+            out.writelines(line for _, line in heapq.merge(*map(_timed, files)))
+
+
+def _timed(lines: Iterable[bytes]) -> Iterator[tuple[bytes, bytes]]:
+    """Lines of a log with what orders them."""
+    return ((line[:_TIME_OF_LINE], line) for line in lines)
 
 
 def _share_files(source: Path, target: Path) -> None:

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import time
 from collections.abc import Callable, MutableMapping
 from dataclasses import dataclass, replace
@@ -267,8 +268,9 @@ class Client:
 
 
 def user_agent(contact: str = "") -> str:
-    """The User-Agent: who asks, and whom to write to (RFC 9110 §10.1.5)."""
-    return f"Wadi/{__version__}" + (f" ({contact})" if contact else "")
+    """The User-Agent: who asks, and whom to write to (RFC 9110 §10.1.5), if only by WADI_CONTACT."""
+    said = " ".join((contact or os.environ.get("WADI_CONTACT", "")).split())
+    return f"Wadi/{__version__}" + (f" ({said})" if said else "")
 
 
 def redirected(request: Request, reply: Reply) -> Request:
