@@ -197,9 +197,9 @@ READY = [
     (Rendering(wait=("li",), least=2), ""),
     (Rendering(gone=("#cover",)), ""),
     (Rendering(wait=("//li[b='Weir 9']",)), ""),
-    (Rendering(wait=("li.never",), within_s=2), "li.never does not stand on the page after 2 s"),
-    (Rendering(wait=("li",), least=3, within_s=2), "li does not stand on the page 3 times after 2 s"),
-    (Rendering(gone=("main",), within_s=2), "main still stands on the page after 2 s"),
+    (Rendering(wait=("li.never",), within_s=2), "li.never is not on the page after 2 s"),
+    (Rendering(wait=("li",), least=3, within_s=2), "li is not on the page 3 times after 2 s"),
+    (Rendering(gone=("main",), within_s=2), "main is still on the page after 2 s"),
     (
         Rendering(steps=(step_of("click '#nothing'"),), within_s=2),
         "click '#nothing': #nothing is not on the page after",
@@ -230,7 +230,7 @@ def test_a_page_that_does_not_get_ready_is_a_failed_page_with_its_reason(program
     with serving(SmallHost({"/drawn": DRAWN}).application) as site:
         done = program("run", "p.toml", "-i", f"site={site}")
     assert done.status == 3
-    assert "li.never does not stand on the page after 1 s" in done.err
+    assert "li.never is not on the page after 1 s" in done.err
 
 
 FORM = """<form onsubmit="event.preventDefault(); document.title = [q.value, d.value, c.dataset.was].join('|');">

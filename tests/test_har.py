@@ -225,7 +225,7 @@ def test_secrets_come_from_the_environment_when_they_are_asked_for(saved: Progra
     [
         (["inspect"], "there is no PAGE"),
         (["inspect", "--har", "none.har"], "none.har: no such file"),
-        (["inspect", "http://h/", "--har", "saved.har"], "--har stands in place of PAGE"),
+        (["inspect", "http://h/", "--har", "saved.har"], "--har takes the place of PAGE"),
         (["draft", "--har", "empty.har"], "no reply in it has rows"),
         (["draft", "--har", "other.har"], "it is no HTTP Archive"),
         (["draft", "--har", "saved.har", "--pick", "9"], "there is no reply 9: 1 has rows"),

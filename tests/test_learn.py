@@ -350,7 +350,7 @@ def test_an_expression_without_a_match_gets_help() -> None:
     assert "leave the step out" in told("//ol/tbody/li")
     assert "from the root" in told("/html/body/div/p")
     assert 'without ">" it matches 8' in told("ol > h3")
-    assert "the data that it carries stand under $.state" in told("$.a")
+    assert "the data that it carries are under $.state" in told("$.a")
     feed = read_document(b"<a><b/></a>", "http://h/", "text/xml")
     assert "the page is XML" in why_nothing(feed, feed.scope, "$.a").hints[0]
     assert set(structured(document)) == set(CARRIED)

@@ -102,7 +102,7 @@ def test_how_sure_the_rows_are_is_told() -> None:
     assert (one.rating, two.rating, two.held) == ("likely", "sure", 2)
     assert one.other_rows is not None
     text = draft_page(opened(LISTINGS[0]), Asked(examples_of(LISTINGS[0].shown()))).text
-    assert "# 10 on this page; sure: 2 of the records named stand in one each" in text
+    assert "# 10 on this page; sure: 2 of the records named are in one each" in text
 
 
 def test_patterns_are_not_searched_in_texts_without_end() -> None:
@@ -269,7 +269,7 @@ def test_the_command_takes_marks_of_inspect(page: Program) -> None:
     ("words", "status", "said"),
     [
         (["--row", "name"], 2, '--row "name" is no NAME=VALUE [bad-option]'),
-        (["--row", "name=Nobody"], 2, 'none of the values stands on this page: "Nobody" [not-on-page]'),
+        (["--row", "name=Nobody"], 2, 'none of the values is on this page: "Nobody" [not-on-page]'),
         (
             ["--row", "name=Ash Well", "keeper=Nobody"],
             1,

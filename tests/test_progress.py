@@ -52,9 +52,9 @@ def test_hosts_are_shown_with_how_they_stand() -> None:
     ):
         tally.take(event)
     now = 10.0
-    assert tally.hosts_line == "hosts     b:80 rests 20 s; a:80 1 page, 1 in flight"
+    assert tally.hosts_line == "hosts     b:80 rests 20 s; a:80 1 page, 1 open"
     tally.take(HostGivenUp("c:80", "nobody there"))
-    assert tally.hosts_line == "hosts     b:80 rests 20 s; c:80 left; a:80 1 page, 1 in flight"
+    assert tally.hosts_line == "hosts     b:80 rests 20 s; c:80 left; a:80 1 page, 1 open"
 
 
 def test_what_of_the_limits_is_used_is_shown() -> None:

@@ -179,7 +179,7 @@ def test_a_region_that_nobody_leads_to_does_not_end_the_others(program: Program)
     ("routes", "option", "said"),
     [
         ('north = "127.0.0.1:80"', (), "a proxy is written http://HOST:PORT"),
-        ('north = "http://me:SECRET@p:80"', (), "a proxy's log-in does not stand in a plan"),
+        ('north = "http://me:SECRET@p:80"', (), "a proxy's log-in does not belong in a plan"),
         ('north = { secret_from = "NORTH" }', (), 'route "north" of the environment variable NORTH'),
         ('north = "http://127.0.0.1:9"', ("--route", "nort"), 'the plan has no route "nort"'),
     ],

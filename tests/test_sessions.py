@@ -532,7 +532,7 @@ next = { at = "a", headers = { X-More = "{key}" } }
         ("parallel = 3", 'parallel = 3\nheaders = { X-Auth = "SECRET" }', 'the header field "X-Auth" carries a secret'),
         ("parallel = 3", 'parallel = 3\nheaders = { Cookie = "s=SECRET" }', 'the header field "Cookie" carries a secret'),
         ("[start]", '[start]\npost = "form"\nvalues = { password = "SECRET" }', '"password" looks like a secret'),
-        ("parallel = 3", 'parallel = 3\nroutes = "http://me:SECRET@p:80"', "a proxy's log-in does not stand in a plan"),
+        ("parallel = 3", 'parallel = 3\nroutes = "http://me:SECRET@p:80"', "a proxy's log-in does not belong in a plan"),
         ("[start]", '[login]\naddress = "{+site}/in"\nvalues = { secret = "SECRET" }\n[start]', '"secret" looks like a secret'),
         ('site = "http://h"', 'site = "http://h"\nkey = { secret_from = "K" }', 'input "key" is a secret, and no column'),
     ],

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 MEANINGS: dict[str, str] = {
     # the command line and its files
     "no-such-file": "A file that the command line or the plan names is not there.",
-    "not-a-file": "A folder, or something else that is no plain file, stands where a file is wanted.",
+    "not-a-file": "A folder, or something else that is no plain file, is where a file is wanted.",
     "not-readable": "The file is there, but the system does not let us read it.",
     "not-writable": "The output cannot be written: the folder is missing or read-only.",
     "too-few-files": "The system lets a program open fewer files than a crawl needs.",
@@ -42,7 +42,7 @@ MEANINGS: dict[str, str] = {
     "both-keys": "Two keys that exclude each other are both set.",
     # the plan as a whole
     "bad-expression": "The expression cannot be read in its language.",
-    "whole-document": "The expression would search the whole document although it stands in a row's field.",
+    "whole-document": "The expression would search the whole document although it is in a row's field.",
     "bad-regex": "The regular expression cannot be read.",
     "bad-step": "A step of `clean`, `adjust` or `do` is not in the grammar of steps.",
     "bad-format": "The format is no pattern that can be read for this type.",
@@ -59,11 +59,11 @@ MEANINGS: dict[str, str] = {
     "code-not-approved": "The plan has Python code of its own, which was never run on this machine: it is run when you say so.",
     "bad-code": "The plan's Python file is missing or cannot be run, or lacks a function that the plan calls.",
     "bad-file-name": "The name for downloaded files leads out of their folder, or is the same for all.",
-    "secret-in-plan": "A password or the like stands in the plan; it comes from the environment or the terminal.",
+    "secret-in-plan": "A password or the like is in the plan; it comes from the environment or the terminal.",
     "double-column": "A column comes from the listing and from the detail page, and nothing says which to prefer.",
     "no-rows": "The plan picks nothing: no page has fields.",
     "nothing-to-draft": "A plan cannot be drafted: nothing on the page repeats, and no value on it has a label or a name.",
-    "not-on-page": "None of the values that a draft was to be learned from stands on the page.",
+    "not-on-page": "None of the values that a draft was to be learned from is on the page.",
     "nothing-to-mend-by": "None of the last good run's records is on today's page: nothing can be learned from it.",
     "unknown-mark": "A mark that wadi inspect gives to no group and no field of this page.",
     # fetching
@@ -95,10 +95,10 @@ MEANINGS: dict[str, str] = {
     "no-cluster": "There is no Dask, no scheduler at the address, or no worker.",
     "not-shared": "Workers do not see the run's folder: it has to be on storage that all of them have at the same place.",
     "in-browser": "A page in a browser opened a dialog or a window, or began a download: nobody answered, and it was closed.",
-    "unknown-entity": "An XML document refers to entities that it does not declare: they stand as they are written.",
+    "unknown-entity": "An XML document refers to entities that it does not declare: they are left as written.",
     "cut-off": "The parser reached a limit of its own and left out the rest of the page.",
     "not-the-file": "Where a file should be came an HTML page, or nothing: a block or an error page.",
-    "uneven-columns": "Columns that should stand side by side are of different lengths: they are not glued together.",
+    "uneven-columns": "Columns that belong side by side are of different lengths: they are not glued together.",
     "beyond-bounds": "Reading the page takes longer, or more memory, than a page may: one page fails, the crawl goes on.",
     "reader-failed": "Wadi itself failed over the page: it counts as failed, and the crawl goes on.",
     "reader-ended": "The process that read a page ended over it, twice. The run goes on without that page.",
@@ -125,7 +125,7 @@ MEANINGS: dict[str, str] = {
     "bad-link": "A link that the plan would follow is no URL.",
     # values
     "bad-formula": "A formula of `derive` is not in the arithmetic of formulas.",
-    "formula-failed": "A formula or a step of `adjust` could not be reckoned for this row.",
+    "formula-failed": "A formula or a step of `adjust` could not be computed for this row.",
     "no-such-row": "The table has no row with this number or key.",
     "rejected": "The row function failed or gave None, or a required value is missing: the row is among the rejects.",
     "ambiguous-currency": "The sign stands for several currencies, and neither locale nor `currency` says which.",

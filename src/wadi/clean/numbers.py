@@ -40,7 +40,7 @@ _MOST_DIGITS = 400
 @dataclass(frozen=True, slots=True)
 class NumberWriting:
     """How numbers are written: `unit` stands after (or, as a currency sign, before) the number; `units` are others that may
-    stand there, with the factor that turns them into it. `around`: other words may stand around the number. `end` picks one
+    stand there, with the factor that turns them into it. `around`: other words may be around the number. `end` picks one
     end of a range, or its middle. `negative`: numbers in brackets are negative, as in bookkeeping."""
 
     locale: str | None = None

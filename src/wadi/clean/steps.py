@@ -167,9 +167,9 @@ _NEW_WORDS = {
 }
 """Steps that had another name, with that of today."""
 STEPS: dict[str, Verb] = {
-    "after": Verb(_after, ("TEXT",), 0, "what stands behind the first TEXT; all of it where there is none"),
-    "before": Verb(_before, ("TEXT",), 0, "what stands in front of the first TEXT; all of it where there is none"),
-    "between": Verb(_between, ("LEFT", "RIGHT"), 0, "what stands between the first LEFT and the next RIGHT"),
+    "after": Verb(_after, ("TEXT",), 0, "what comes after the first TEXT; all of it where there is none"),
+    "before": Verb(_before, ("TEXT",), 0, "what comes before the first TEXT; all of it where there is none"),
+    "between": Verb(_between, ("LEFT", "RIGHT"), 0, "what is between the first LEFT and the next RIGHT"),
     "percent-decode": Verb(_percent_decoded, (), 0, "escapes of addresses undone: %C3%A9 becomes é"),
     "drop": Verb(_drop, ("TEXT",), 0, "every TEXT taken out"),
     "drop-match": Verb(_remove, ("PATTERN",), 0, "everything that a regular expression matches taken out"),
@@ -185,7 +185,7 @@ STEPS: dict[str, Verb] = {
     ),
     "line": Verb(_line, ("NUMBER",), 0, "line NUMBER of the text; -1 is the last"),
     "first": Verb(_first, ("NUMBER",), 0, "the first NUMBER characters; the last ones of a negative NUMBER"),
-    "count": Verb(_count, ("SYMBOL",), 0, "how often SYMBOL stands there: stars as a number, ½ counts a half"),
+    "count": Verb(_count, ("SYMBOL",), 0, "how often SYMBOL is there: stars as a number, ½ counts a half"),
     "put-behind": Verb(_append, ("TEXT",), 0, "TEXT put behind it"),
     "put-before": Verb(_prepend, ("TEXT",), 0, "TEXT put in front of it"),
     "no-quotes": Verb(_unquoted, (), 0, "quotation marks around it gone"),

@@ -162,7 +162,7 @@ def comparison_view(comparison: Comparison, *, verbose: bool = False) -> Rendera
         lines.append(plain("  no key is known: rows are told apart by all their cells (--key A,B names one)", "yellow"))
     for count, side in zip(comparison.again, ("before", "now"), strict=True):
         if count:
-            lines.append(plain(f"  {plural(count, 'row')} {side} whose key stands there already: left out", "yellow"))
+            lines.append(plain(f"  {plural(count, 'row')} {side} whose key was there already: left out", "yellow"))
     for names, word in ((comparison.new_columns, "new columns"), (comparison.gone_columns, "columns that are gone")):
         if names:
             lines.append(plain(f"  {word}: {', '.join(names)}", "yellow"))

@@ -34,7 +34,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "lint": ("wadi.cli.lint", "say what is wrong with a plan, before a single request"),
     "preview": ("wadi.cli.preview", "rehearse a plan on a few pages: first rows, fields, what the run would cost"),
     "run": ("wadi.cli.run", "crawl a plan to its end and write the table"),
-    "resume": ("wadi.cli.resume", "go on with a run where it stands, or ask again for chosen pages"),
+    "resume": ("wadi.cli.resume", "go on with a run where it was left, or ask again for chosen pages"),
     "reparse": (
         "wadi.cli.reparse",
         "take the rows of stored pages again, with a changed plan, without asking the site",

@@ -154,7 +154,7 @@ def add_showing(group: argparse._ArgumentGroup | argparse.ArgumentParser) -> Non
     group.add_argument(
         "--do", action="append", default=[], metavar="STEP", help="a step on the page: click '#agree', scroll, …"
     )
-    group.add_argument("--wait", metavar="EXPR", help="until this stands there (default: until the network is quiet)")
+    group.add_argument("--wait", metavar="EXPR", help="until this is there (default: until the network is quiet)")
     group.add_argument("--dark", action="store_true", help="as for a reader who wants dark colours")
     group.add_argument("--size", default="1280x800", metavar="WxH", help="the window (default: 1280x800)")
 
@@ -194,7 +194,7 @@ def saved_in_archive(args: argparse.Namespace) -> list[SavedSource]:
     from wadi.web.har import MOST_BYTES, NotAnArchive, read_archive
 
     if args.page is not None:
-        raise UsageError(Problem("bad-option", "--har stands in place of PAGE", now="the one or the other"))
+        raise UsageError(Problem("bad-option", "--har takes the place of PAGE", now="the one or the other"))
     place = Place(args.har)
     try:
         if Path(args.har).stat().st_size > MOST_BYTES:

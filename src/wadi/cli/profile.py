@@ -148,7 +148,7 @@ def _value_lines(profile: ColumnProfile) -> Iterable[RenderableType]:
         yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
         if numbers.outliers:
             listed = ", ".join(figure(value) for value in numbers.extremes[:3])
-            yield plain(f"{numbers.outliers:,} far out: {listed}", "yellow")
+            yield plain(f"{numbers.outliers:,} outliers: {listed}", "yellow")
         return
     repeated = [(value, count) for value, count in profile.frequent if count > 1]
     if repeated:

@@ -61,7 +61,7 @@ class HostTally:
             return "left"
         if now < self.rests_until:
             return f"rests {self.rests_until - now:.0f} s"
-        return plural(self.done, "page") + (f", {self.in_flight} in flight" if self.in_flight else "")
+        return plural(self.done, "page") + (f", {self.in_flight} open" if self.in_flight else "")
 
 
 class Tally:
@@ -251,7 +251,7 @@ class Tally:
             *([f"{self.listing_pages:,} of {self.of_pages:,} listing pages"] if self.of_pages else []),
             rows,
             f"{self.pages_a_second:.1f} pages/s",
-            f"{p.in_flight} in flight",
+            f"{p.in_flight} open",
             f"{p.waiting:,} waiting",
         ]
         if p.failed:

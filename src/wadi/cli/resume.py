@@ -1,4 +1,4 @@
-"""`wadi resume`: go on with a run where it stands, or ask again for chosen pages of it."""
+"""`wadi resume`: go on with a run where it was left, or ask again for chosen pages of it."""
 
 from __future__ import annotations
 

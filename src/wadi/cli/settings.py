@@ -19,6 +19,10 @@ VARIABLES = {
 """The settings: the environment variable of each, and what it is, with what goes over both in brackets."""
 
 
+_applied: dict[str, str] = {}
+"""Where variables are from that this process set itself."""
+
+
 @dataclass(frozen=True)
 class Setting:
     """A setting that is made: its value, and where it is from."""
@@ -43,7 +47,7 @@ def settings(environment: MutableMapping[str, str] | None = None) -> list[Settin
     found = []
     for name, (variable, _) in VARIABLES.items():
         if known.get(variable):
-            found.append(Setting(name, known[variable], variable))
+            found.append(Setting(name, known[variable], _applied.get(variable, variable)))
         elif name in kept:
             found.append(Setting(name, kept[name], str(file)))
     return found
@@ -53,7 +57,10 @@ def apply(environment: MutableMapping[str, str] | None = None) -> None:
     """Let settings of the file hold where the environment says nothing. Raises UsageError."""
     known = os.environ if environment is None else environment
     for setting in settings(known):
-        known.setdefault(VARIABLES[setting.name][0], setting.value)
+        variable = VARIABLES[setting.name][0]
+        if not known.get(variable):
+            known[variable] = setting.value
+            _applied[variable] = setting.source
 
 
 def _read(file: Path) -> dict[str, str]:

@@ -141,7 +141,7 @@ def _checked(page: _Page) -> Extract:
     if block is None:
         return found
     what = f"reply {reply.status}{_redirected(reply)} gives nothing and is {block}"
-    now = "if it is a page like any other: expect = … says what must stand on it"
+    now = "if it is a page like any other: expect = … says what must be on it"
     return Extract(failure=Problem("blocked", what, place, now=now), blocked=True)
 
 

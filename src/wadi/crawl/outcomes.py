@@ -182,7 +182,7 @@ class OutcomeMaker:
             return b"", ""
         first = row_digests(replace(main, rows=main.rows[:_EDGE_ROWS]), key) if page.edge and has_key else []
         came_again = page.edge[len(page.edge) // 2 :] in first
-        return _edge_of(main, key), "the last record of the page before stands on this page again" if came_again else ""
+        return _edge_of(main, key), "the last record of the page before is on this page again" if came_again else ""
 
     def _page_before(self, page: Page, kind: Kind, found: Extract, place: int) -> tuple[Link | None, str]:
         """The page before in the listing: the link by which it is asked for once more, and what it means when it stated

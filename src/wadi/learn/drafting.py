@@ -239,8 +239,8 @@ def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedFiel
         )
     if learned is None or not learned.fields:
         values = [value for example in asked.examples for value in example.values()]
-        what = f"none of the values stands on this page: {listed(values[:4])}"
-        now = "wadi inspect  shows what stands there; values are named as a reader sees them"
+        what = f"none of the values is on this page: {listed(values[:4])}"
+        now = "wadi inspect  shows what is there; values are named as a reader sees them"
         raise UsageError(Problem("not-on-page", what, _place(look), now=now))
     fields, unseen = learned.fields, dict(learned.unseen)
     if learned.rows is None and data:
@@ -258,7 +258,7 @@ def _of_rows(learned: Learned) -> str:
     assert learned.rows is not None
     other = learned.other_rows
     may_be = f"; or {other.expression} ({other.count:,})" if other is not None and learned.rating != "sure" else ""
-    records = f"{learned.held} of the records named stand in one each"
+    records = f"{learned.held} of the records named are in one each"
     return f"{learned.rows.count:,} on this page; {learned.rating}: {records}{may_be}"
 
 

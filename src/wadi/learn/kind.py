@@ -142,7 +142,7 @@ def _shell(document: Document, candidates: list[RowsGuess], sources: list[Source
         or not (mounts or empty or (noscript and len(text) < _LITTLE_TEXT))
     ):
         return None
-    return KindGuess("script shell", (*reasons, f"{len(text)} characters of text stand in the HTML itself"))
+    return KindGuess("script shell", (*reasons, f"{len(text)} characters of text are in the HTML itself"))
 
 
 def _listing(document: Document, candidates: list[RowsGuess]) -> KindGuess:
@@ -150,7 +150,7 @@ def _listing(document: Document, candidates: list[RowsGuess]) -> KindGuess:
         return KindGuess("single page", (f"the rows of its table are labels and values: {candidates[0].expression}",))
     if candidates and _rich(candidates):
         first = candidates[0]
-        rows = f"{first.count} rows stand in the HTML itself: {first.expression}"
+        rows = f"{first.count} rows are in the HTML itself: {first.expression}"
         is_table = first.rows[0].tag == "tr"
         return KindGuess("table" if is_table else "listing", (rows,))
     return KindGuess("single page", ("nothing in it repeats enough to be rows",))

@@ -230,7 +230,7 @@ class _Work:
             held = sum(row is not None for row in fit.rows)
             if held * 2 > len(examples):
                 rating: Rating = "sure" if held == len(examples) >= _LEAST_SURE else "likely"
-                why = f"{rows.count} rows; {held} of {len(examples)} records of the last run stand in one each"
+                why = f"{rows.count} rows; {held} of {len(examples)} records of the last run are in one each"
                 old = self.said["page"][kind].get("rows")
                 change = Change(("page", kind, "rows"), old, rows.expression, rating, why)
                 return rows if self.change(change) else None
@@ -275,7 +275,7 @@ class _Work:
         if len(there) >= max(1, min(2, len(wanted))):
             learned = learned_field(name, there, scopes, least=_LEAST_OF_EXAMPLES)
         if learned is None:
-            seen = f"{len(there)} of {len(wanted)} values of the last run stand in their rows"
+            seen = f"{len(there)} of {len(wanted)} values of the last run are in their rows"
             self._missing.setdefault(name, (kind, seen))
             return False
         old = self.said["page"][moved_from or kind]["fields"][name]
@@ -308,7 +308,7 @@ class _Work:
         rows, fields = found
         self.mending.records = len(page.known)
         if not has_rows:
-            why = f"{rows.count} members; the records of the last run stand in them"
+            why = f"{rows.count} members; the records of the last run are in them"
             old = self.said["page"][kind].get("rows")
             self.change(Change(("page", kind, "rows"), old, rows.expression, "likely", why))
         for one in fields:
@@ -448,7 +448,7 @@ class _Work:
                 and not self._mend_field(kind, name, wanted, scopes, pages[0], filled, moved_from=where)
                 and where
             ):
-                self._missing[name] = (where, "it stands neither in the rows nor on the pages that they lead to")
+                self._missing[name] = (where, "it is neither in the rows nor on the pages that they lead to")
 
     def _details(self, listing: str, kind: str, page: _PageRead) -> Iterator[_PageRead]:
         """Some pages that rows of the listing lead to, whose records the last run has; those first that had the most."""
@@ -486,7 +486,7 @@ class _Work:
                         why = f"it holds the values on {len(pages)} of {len(pages)} pages"
                         self.change(Change(("page", kind, "expect"), old, expression, "likely", why))
                         return
-        self.change(Change(("page", kind, "expect"), old, None, "likely", "it stands on none of these pages any more"))
+        self.change(Change(("page", kind, "expect"), old, None, "likely", "it is on none of these pages any more"))
 
     def _is_blank(self, kind: str, name: str, pages: Sequence[_PageRead]) -> bool:
         """Whether a field was filled for the records of these pages and is blank on all of them."""
@@ -499,7 +499,7 @@ class _Work:
         seen = sightings_of(pages[wanted[0][0]].document, wanted[0][1], scopes.language)
         way = many_field(name, wanted, scopes, seen)
         if way is None or not way.expression:
-            self._missing[name] = (kind, "its values stand in no elements of their own")
+            self._missing[name] = (kind, "its values are in no elements of their own")
             return
         old = self.said["page"][kind]["fields"][name]
         new = {

@@ -125,7 +125,7 @@ def why_nothing(document: Document, scope: Scope, text: str) -> NoMatchHelp:
         and not expression.is_of_carried
     ):
         places = ", ".join(f"$.{name}" for name in CARRIED)
-        return NoMatchHelp(hints=(f"the page is HTML: the data that it carries stand under {places}",))
+        return NoMatchHelp(hints=(f"the page is HTML: the data that it carries are under {places}",))
     steps = []
     for prefix in _prefixes(text, expression.language):
         try:

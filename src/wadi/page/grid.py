@@ -1,4 +1,4 @@
-"""HTML tables as grids: which cell stands in which column, merged cells reckoned in, and what the columns are called.
+"""HTML tables as grids: which cell stands in which column, merged cells included, and what the columns are called.
 
 Cells are laid out as the HTML Standard's table model does it (§4.9.12): `colspan` and `rowspan` take their slots, and a
 `rowspan` of 0 reaches to the end of its row group.

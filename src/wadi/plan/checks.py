@@ -38,7 +38,7 @@ class ColumnCheckPlan(Part):
     """What the cells of a column must be; a missing cell breaks `required` alone."""
 
     required: bool = Field(False, description="no cell is missing")
-    unique: bool = Field(False, description="no value stands twice")
+    unique: bool = Field(False, description="no value is there twice")
     minimum: Bound | str | None = Field(None, description='least value; of dates as text: "1900-01-01"')
     maximum: Bound | str | None = Field(None, description="greatest value")
     min_length: int | None = Field(None, alias="minLength", ge=0, description="least number of characters, or of items")

@@ -123,12 +123,12 @@ class FieldPlan(Part):
         description="elsewhere than the row: page, data, heading, url, status, route, link, key, input.NAME, header.NAME",
     )
     under: str | None = Field(
-        None, description="the cell below this heading of the row's table, merged cells reckoned in; at picks inside it"
+        None, description="the cell below this heading of the row's table, merged cells included; at picks inside it"
     )
     label: Strings = Field(
         [],
         description="the value beside this label in a definition list, a table of two columns, or a line Label: value; the "
-        "first of several that stands there counts; at picks inside the value",
+        "first of several that is there counts; at picks inside the value",
     )
     within: Expressions | None = Field(None, description="with label: the label is searched there alone")
     inside: Literal["html", "json"] | None = Field(
@@ -143,14 +143,14 @@ class FieldPlan(Part):
     take: Literal["text", "direct text", "verbatim", "html", "inner html", "safe html", "markdown", "keys"] | None = (
         Field(
             None,
-            description="what to take: text, as a reader sees it (default of elements); verbatim, as it stands (default of "
+            description="what to take: text, as a reader sees it (default of elements); verbatim, as it is (default of "
             "strings in JSON and CSV); keys, of an object",
         )
     )
     many: bool = Field(
         False, description="every match, as a list; otherwise the first counts and the others are counted"
     )
-    split: str | None = Field(None, min_length=1, description="with many: what stands between the values of one text")
+    split: str | None = Field(None, min_length=1, description="with many: what is between the values of one text")
     find: str | None = Field(None, description="regular expression; its first group, or all of it, is kept")
     parts: dict[Name, FieldPlan] = Field(
         {}, description="columns made of the named groups of find, each a field with stages of its own"
@@ -173,12 +173,12 @@ class FieldPlan(Part):
         description="date and time pattern (Unicode TR 35): d MMMM y; of a duration H:mm or mm:ss; of a point lat lon or lon lat",
     )
     unit: str | None = Field(
-        None, description="the unit that may stand at the number; kept for the column, not in the cell"
+        None, description="the unit that may be written at the number; kept for the column, not in the cell"
     )
     units: dict[str, float] = Field(
-        {}, description="other units that may stand there, with the factor that turns them into unit"
+        {}, description="other units that may be written there, with the factor that turns them into unit"
     )
-    other_words: bool = Field(False, description="other words may stand around the number")
+    other_words: bool = Field(False, description="other words may be around the number")
     negative: Literal["brackets"] | None = Field(
         None, description="numbers in brackets are negative, as in bookkeeping: (12.50)"
     )
@@ -271,7 +271,7 @@ class NextPlan(AskPlan):
         {}, description="like send, but what one page said is sent on from pages that do not say it"
     )
     end_unless: Expressions | None = Field(None, description="a flag: the listing ends where it does not pick true")
-    end_at: Expressions | None = Field(None, description="the listing ends on a page where this stands")
+    end_at: Expressions | None = Field(None, description="the listing ends on a page that has this")
     end_status: Annotated[list[int], BeforeValidator(_as_statuses, json_schema_input_type=int | list[int])] = Field(
         [], description="statuses by which the site says that the listing is at its end, such as 404"
     )
@@ -296,10 +296,10 @@ class OpenPlan(AskPlan):
 
     at: Expressions | None = Field(None, description="expression for the link")
     form: Expressions | None = Field(
-        None, description="the form that is sent, with its hidden and preset fields; values are put over them"
+        None, description="the form that is sent, with its hidden and preset fields; values replace them"
     )
     where: Expressions | None = Field(
-        None, description="only where this stands: in the row, of what is opened from rows, else on the page"
+        None, description="only where this is: in the row, of what is opened from rows, else on the page"
     )
     within: Expressions | None = Field(None, description="only links inside these parts of the page")
     only: Strings = Field([], description="patterns (* and ?) of which the URL must match one")
@@ -341,10 +341,10 @@ class BrowserPlan(Part):
         description="steps on the page, one after the other: VERB ARGUMENT…, quoted as in a shell; {NAME} is an input",
     )
     wait: Expressions | None = Field(
-        None, description="the page is ready when this stands there (CSS or XPath); default: when the network is quiet"
+        None, description="the page is ready when this is there (CSS or XPath); default: when the network is quiet"
     )
-    least: Count = Field(1, description="with wait: so many must stand there")
-    gone: Expressions | None = Field(None, description="the page is ready when this stands there no more")
+    least: Count = Field(1, description="with wait: so many must be there")
+    gone: Expressions | None = Field(None, description="the page is ready when this is gone")
     quiet: Duration = Field(0.5, description="without wait and gone: so long nothing was asked for")
     within: Duration = Field(
         30.0, description="longest time until the page is ready: then it failed, with what it lacks"
@@ -474,8 +474,8 @@ class MannersPlan(Part):
     pause: Duration = Field(1.0, description="least time between the starts of two requests to one host")
     jitter: float = Field(0.0, ge=0.0, le=10.0, description="each pause is longer by a random share of up to so much")
     slowest: Duration = Field(60.0, description="longest pause that trouble brings: refusals, breaks, slow answers")
-    parallel: int = Field(2, ge=1, le=64, description="most requests in flight to one host")
-    total: int = Field(16, ge=1, le=256, description="most requests in flight over all hosts")
+    parallel: int = Field(2, ge=1, le=64, description="most open requests to one host")
+    total: int = Field(16, ge=1, le=256, description="most open requests over all hosts")
     hours: str | None = Field(
         None, description='time of day in which the run may ask, by this machine\'s clock: "22:00-06:00"'
     )
@@ -554,9 +554,9 @@ class LoginPlan(Part):
         description="instead of the form: steps in a browser on the page at address, as in [page.X.browser]; {user} and "
         "{password} are what is logged in with",
     )
-    check: Expressions | None = Field(None, description="stands on the page after a log-in that worked")
+    check: Expressions | None = Field(None, description="is on the page after a log-in that worked")
     lost: Expressions | None = Field(
-        None, description="stands on a page when the session has ended: the run logs in again and asks once more"
+        None, description="is on a page when the session has ended: the run logs in again and asks once more"
     )
     cookies: str | None = Field(
         None, description="instead of a form: a file of cookies, in the text format of seven columns"
@@ -589,7 +589,7 @@ class TablePlan(Part):
     history: bool = Field(
         False,
         description="adds the columns first_seen, last_seen and gone: when this run or those before it had a record, which "
-        "key tells; records that only earlier runs have stand at the end",
+        "key tells; records that only earlier runs have are at the end",
     )
     derive: dict[Name, Annotated[DerivePlan, BeforeValidator(_as_formula, json_schema_input_type=str | DerivePlan)]] = (
         Field({}, description='columns reckoned from others: density = "flow / depth"')

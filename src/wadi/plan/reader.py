@@ -252,7 +252,7 @@ def _scripts(plan: Plan, text: PlanText) -> tuple[dict[str, str], list[Problem]]
                 file, path = step.arguments[0], ("page", name, "browser", "do", place)
                 try:
                     if FilePath(file).name != file:
-                        raise NotBeside("a script stands beside the plan: a name without a folder is wanted")
+                        raise NotBeside("a script is beside the plan: a name without a folder is wanted")
                     scripts[file] = read_beside(FilePath(text.path).parent, file).decode("utf-8-sig")
                 except NotBeside as error:
                     wrong.append(text.problem("bad-code", path, str(error)))
@@ -274,9 +274,7 @@ def _functions(plan: Plan, text: PlanText) -> tuple[Mapping[str, Function], list
         ]
     path: Path = ("code",)
     if FilePath(plan.code).name != plan.code:
-        return {}, [
-            text.problem("bad-code", path, "the code stands beside the plan: a name without a folder is wanted")
-        ]
+        return {}, [text.problem("bad-code", path, "the code is beside the plan: a name without a folder is wanted")]
     try:
         functions = PlanCode(FilePath(text.path).parent / plan.code)
     except BadCode as error:

@@ -196,7 +196,7 @@ def _origin(plan: Plan, table: str, name: str, beside: str | None) -> str:
     """Where a column is from, in words."""
     rules = table_plan(plan, table)
     if name in rules.derive:
-        return f"reckoned: {rules.derive[name].formula}"
+        return f"computed: {rules.derive[name].formula}"
     if name in rules.constant:
         return "the same in every row"
     giving = fields_giving(plan, table, name)

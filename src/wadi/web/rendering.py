@@ -46,7 +46,7 @@ VERBS = {
         ("EXPRESSION",), 0, "click it when it is there within two seconds, such as a banner's button; else go on"
     ),
     "hover": Verb(("EXPRESSION",), 0, "move the pointer over it"),
-    "type": Verb(("EXPRESSION", "TEXT"), 0, "click it and type a text, in place of what stands there"),
+    "type": Verb(("EXPRESSION", "TEXT"), 0, "click it and type a text, in place of what is there"),
     "choose": Verb(("EXPRESSION", "TEXT"), 0, "choose the option of a list that says this, or has this value"),
     "press": Verb(("KEY",), 0, f"press a key: {', '.join(KEYS)}"),
     "scroll": Verb(
@@ -60,7 +60,7 @@ VERBS = {
         "click a button that adds more, until so many rows are there, or it is gone, switched off, or nothing new comes",
     ),
     "wait": Verb(("EXPRESSION or TIME",), 0, "wait for an element, or for a time (500ms, 2s)"),
-    "run": Verb(("FILE",), 0, "run a script that stands beside the plan; what it returns is data of the page"),
+    "run": Verb(("FILE",), 0, "run a script beside the plan; what it returns is data of the page"),
 }
 """The sentences of `do`: VERB ARGUMENT…, quoted as in a shell."""
 IN_ROWS = ("click", "hover", "type", "choose", "press", "wait")

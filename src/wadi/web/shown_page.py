@@ -180,8 +180,8 @@ async def _lacking(window: Window, rendering: Rendering) -> str:
     else:
         if rendering.wait:
             count = f" {rendering.least} times" if rendering.least > 1 else ""
-            return f"{rendering.wait[0]} does not stand on the page{count}"
+            return f"{rendering.wait[0]} is not on the page{count}"
     for expression in rendering.gone:
         if await window.found(expression):
-            return f"{expression} still stands on the page"
+            return f"{expression} is still on the page"
     return ""

@@ -95,9 +95,7 @@ class _Coming:
         return next((value for key, value in self.fields if key.lower() == name), "")
 
 
-_PRIVATE = (
-    "it stands at an address of a private network, and the plan begins elsewhere (manners.private = true allows it)"
-)
+_PRIVATE = "it has an address of a private network, and the plan begins elsewhere (manners.private = true allows it)"
 _NO_CONNECTION = re.compile(r"(?i)(?:connection|resolving) (?:timed out|timeout)|failed to connect|could not connect")
 """What libcurl says of a time that was over before there was a connection."""
 _UNTRUSTED = " (manners.certificates names authorities that are trusted besides those of this machine)"

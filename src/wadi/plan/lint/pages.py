@@ -94,7 +94,7 @@ def asks(plan: Plan, text: PlanText) -> Iterator[Finding]:
         if asking.values and not (asking.post or asking.address or asking.send or getattr(asking, "form", None)
                                   or getattr(asking, "count", None)):  # fmt: skip
             at = (*path, "values")
-            what = "values are not sent: a link is asked for as it stands"
+            what = "values are not sent: a link is asked for as it is"
             yield (
                 at,
                 text.problem("both-keys", at, what, key=True, now='post = "form", an address, or a form takes them'),

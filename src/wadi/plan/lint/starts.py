@@ -144,7 +144,7 @@ def manners(plan: Plan, text: PlanText) -> Iterator[Finding]:
                 if isinstance(routes, dict)
                 else 'routes_from = "NAME" takes proxies with their log-ins from the environment variable NAME'
             )
-            what = "a proxy's log-in does not stand in a plan"
+            what = "a proxy's log-in does not belong in a plan"
             yield at, text.problem("secret-in-plan", at, what, now=now, shows_line=False)
     if plan.manners.hours is not None:
         path: Path = ("manners", "hours")
