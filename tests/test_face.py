@@ -248,9 +248,10 @@ def test_settings_hold_by_their_order(program: Program, site: str) -> None:
     asked = ["run", EXAMPLES / "gauges.toml", "-i", f"site={site}", "--rows", "3", "-q"]
     assert program(*asked).status == 0
     assert (program.folder / "kept" / "gauges").is_dir()
-    told = program("doctor").out
-    assert "kept" in told
-    assert "config.toml" in told
+    made = json.loads(program("doctor", "--json").out)["settings"]
+    assert [(one["name"], one["value"], Path(one["source"]).name) for one in made] == [
+        ("runs", "kept", "config.toml"), ("contact", "file@example.org", "config.toml"),
+    ]  # fmt: skip
     program.environment["WADI_RUNS"] = "named"
     assert program(*asked).status == 0
     assert (program.folder / "named" / "gauges").is_dir()
