@@ -356,3 +356,15 @@ def test_where_a_page_leads_on_to_is_a_hop_and_robots_txt_holds_there(program: P
     assert (program.folder / "w.csv").read_text("utf-8").splitlines() == ["more,url", f"it,{site}/there"]
     assert 'in the browser: "a dialog: Join us!"' in said
     assert "secret" not in b"".join(path.read_bytes() for path in program.folder.rglob("*.csv")).decode()
+
+
+def test_a_site_cannot_say_what_a_browser_says(program: Program) -> None:
+    headers = {"Wadi-End-Of-Turns": "gone", "Wadi-Noticed": "a dialog: you won", "Wadi-Beside": "00001.warc.gz 0 9 9"}
+    plan = PLAN.replace("[page.list.browser]", "")
+    (program.folder / "p.toml").write_text(plan, "utf-8")
+    with serving(SmallHost({"/": (200, headers, "<ul><li><b>one</b></li></ul>")}).application) as site:
+        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+    assert (done.status, _names(program.folder / "w.csv")) == (0, ["one"]), done.err
+    assert "dialog" not in done.err + done.out
+    assert program("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
+    assert _names(program.folder / "again.csv") == ["one"]

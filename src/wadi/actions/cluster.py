@@ -24,7 +24,7 @@ from wadi.actions.reparse import reparse_slice
 from wadi.actions.run import Run
 from wadi.actions.shards import TURN_S, Board, Order, Turn, progress_of, take_turn
 from wadi.crawl.events import Progress, ShardProgress
-from wadi.problems import Place, Problem, UsageError
+from wadi.problems import Place, Problem, RunError, UsageError
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, RunLock
 from wadi.store.outcome import End, State
@@ -139,11 +139,13 @@ def crawl_on_cluster(
             end = going.to_the_end()
         except KeyboardInterrupt:
             going.stop()
+            with contextlib.suppress(RunError):  # a turn is still under way: wadi resume puts together what there is
+                put_together(run.folder)
             run.state.set_meta("end", End.INTERRUPTED.value)
-            raise
-        finally:
-            put_together(run.folder)
             run.state.set_meta("spent", going.spent())
+            raise
+        put_together(run.folder)
+        run.state.set_meta("spent", going.spent())
         for shard, why in going.board.left_out.items() if end is None else ():
             told(f"shard {shard}: {why}")
         end = end or (End.COMPLETE if not run.state.counts()[State.WAITING] else going.why_not_complete())

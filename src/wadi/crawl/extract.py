@@ -70,7 +70,7 @@ def extract(
     `most_rows` is for rehearsals: only so many of the rows are read, and `row_count` tells how many there are.
     """
     place = Place(reply.url)
-    if reply.is_end:
+    if reply.is_end and kind.rendering is not None and kind.rendering.next is not None:
         return Extract(row_count=0, notes=_turned_in_vain(reply, kind, number))
     try:
         document = document_of(reply, kind)
@@ -178,7 +178,8 @@ def _extracted(page: _Page) -> Extract:
     if document.unknown_entities:
         names = listed([f"&{name};" for name in document.unknown_entities], 4)
         notes.append(Problem("unknown-entity", f"not declared in the document: {names}", Place(reply.url)))
-    if did := [value for name, value in reply.headers if name == NOTICED]:
+    did = [value for name, value in reply.headers if name == NOTICED] if kind.rendering is not None else []
+    if did:
         what = f'page "{kind.name}", in the browser: {listed(list(dict.fromkeys(did)), 3)}'
         notes.append(Problem("in-browser", what, Place(reply.url)))
     if document.cut_off:

@@ -26,7 +26,7 @@ _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 _MOST_HOPS = 10
 _MOST_ROBOTS_HOPS = 5
 _ROBOTS_KEPT_S = 24 * 3600.0
-_ROBOTS_KEPT_LETTERS = 50_000
+_ROBOTS_KEPT_LETTERS, _MOST_ROBOTS_KEPT = 10_000, 5_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,7 +198,8 @@ class Client:
             self._keep(reply)
             if reply.status not in _REDIRECTS or not reply.header("location"):
                 text = reply.body.decode("utf-8", "replace")
-                if reply.status < 500 and len(text) <= _ROBOTS_KEPT_LETTERS:
+                is_small = len(text) <= _ROBOTS_KEPT_LETTERS and len(self._robots_kept) < _MOST_ROBOTS_KEPT
+                if reply.status < 500 and is_small:
                     self._robots_kept[f"{origin} {route}"] = (
                         self._now(),
                         reply.status,
