@@ -27,7 +27,7 @@ from wadi.actions.run import Run
 from wadi.actions.shards import Board, Order, Turn, take_turn
 from wadi.demo.site import application
 from wadi.demo.truth import branches_rows
-from wadi.plan.reader import load_plan
+from wadi.plan.reader import load_plan, with_limits
 from wadi.problems import UsageError
 from wadi.store.folder import RunLock
 from wadi.store.outcome import End, State
@@ -130,37 +130,47 @@ def test_a_run_whose_client_was_killed_is_gone_on_with_by_one_process(program: P
         assert run.read().rows == _truth(12)
 
 
-def test_limits_hold_over_all_shards(program: Program) -> None:
+@pytest.fixture(scope="module")
+def client() -> Iterator[Any]:
+    """Two workers for the tests of this module that kill none."""
+    with cluster.connected(None, 2) as connected:
+        yield connected
+
+
+def test_limits_hold_over_all_shards(tmp_path: Path, client: Any) -> None:
     with branches(20) as (site, visits):
-        done = program("run", PLAN, "-i", f"site={site}", "--rows", "30", "--workers", "2", "-q", "-o", "r.csv")
-        assert done.status == 0, done.err
+        loaded = load_plan(PLAN, {"site": site})
+        with begin(with_limits(loaded, rows=30), tmp_path) as run:
+            assert cluster.crawl_on_cluster(run, client=client) is End.ENOUGH_ROWS
+            assert run.read().rows == _truth(20)[:30]
         visits.at.clear()
-        done = program("run", PLAN, "-i", f"site={site}", "--pages", "15", "--workers", "2", "-q", "-o", "p.csv")
-        assert done.status in (0, 1), done.err
-        asked = sum(map(len, visits.at.values()))
-    rows = (program.folder / "r.csv").read_text("utf-8").splitlines()[1:]
-    assert [row.split(",")[1] for row in rows] == [row["code"] for row in branches_rows("", 20)[:30]]
-    assert asked < 60
+        with begin(with_limits(loaded, pages=15), tmp_path) as run:
+            assert cluster.crawl_on_cluster(run, client=client) is End.ENOUGH_PAGES
+        assert sum(map(len, visits.at.values())) < 60
 
 
-def test_stored_pages_are_read_again_on_a_cluster(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_stored_pages_are_read_again_on_a_cluster(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, client: Any) -> None:
     monkeypatch.setattr(cluster, "_WORTH_SLICES", 10)
     with branches(5) as (site, _):
-        old = begin(load_plan(PLAN, {"site": site}), tmp_path)
-        with old, cluster.connected(None, 2) as client:
+        loaded = load_plan(PLAN, {"site": site})
+        with begin(loaded, tmp_path) as old:
             assert cluster.crawl_on_cluster(old, client=client) is End.COMPLETE
-            new, done = reparse.reparse(
-                old, load_plan(PLAN, {"site": site}), tmp_path, ahead=cluster.reads_ahead(client)
-            )
+            new, done = reparse.reparse(old, loaded, tmp_path, ahead=cluster.reads_ahead(client))
     with new:
         assert (done.read, done.not_fetched) == (1 + 5 + 354, 0)
         assert (new.end, new.read().rows) == (End.COMPLETE, _truth(5))
 
 
+def test_without_a_scheduler_it_is_said(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(cluster, "_CONNECTED_WITHIN_S", 0.5)
+    with pytest.raises(UsageError, match=r"there is no Dask scheduler at tcp://127\.0\.0\.1:9"):
+        with cluster.connected("tcp://127.0.0.1:9", None):
+            pass
+
+
 @pytest.mark.parametrize(
     ("plan", "options", "what"),
     [
-        (None, ["--cluster", "tcp://127.0.0.1:9"], "there is no Dask scheduler at tcp://127.0.0.1:9"),
         ('[login]\naddress = "{+site}/in"\nuser_from = "U"\npassword_from = "P"\n', ["--workers", "1"], "a session is of one process"),
         (None, ["--workers", "0"], "--workers"),
         (None, ["--workers", "2", "--cluster", "tcp://127.0.0.1:9"], "not allowed with"),

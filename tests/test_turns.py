@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
+import shlex
 import struct
+from collections.abc import Mapping
+from functools import partial
 from pathlib import Path
 from typing import Any
 
-import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Program, needs_browser, serving
+from conftest import FENCE, Program, needs_browser, serving
 from small_host import HEAD, SmallHost, standing_in
 from wadi.actions.open_page import open_page
 from wadi.demo.proxies import StandInProxy
@@ -19,7 +22,9 @@ from wadi.learn.frames import frames_of
 from wadi.learn.look import look_at
 from wadi.web.browser import Browser
 from wadi.web.messages import Request
+from wadi.web.pictures import picture_of_window
 from wadi.web.rendering import Rendering, new_rows
+from wadi.web.shown_page import ShownPage
 
 PLAN = (
     HEAD
@@ -69,18 +74,34 @@ GOING_ON = {
 }  # fmt: skip
 
 
+def _every_way() -> str:
+    """A plan whose index leads to a listing for each way of going on."""
+    kinds = {how: how.replace(" ", "_") for how in GOING_ON}
+    parts = [PLAN.partition("[page.list]")[0].replace('page = "list"', 'page = "index"'), "[page.index.open]\n"]
+    parts += [f'{kind} = "#{kind}"\n' for kind in kinds.values()]
+    for how, kind in kinds.items():
+        fields = 'fields = { how = { from = "url" }, name = "b" }'
+        browser = f'browser = {{ next = "{GOING_ON[how][0]}" }}'
+        parts.append(f'[page.{kind}]\nrows = "li"\ntable = "weirs"\n{fields}\n{browser}\n')
+    return "".join(parts)
+
+
 @needs_browser
-@pytest.mark.parametrize("how", GOING_ON)
-def test_a_listing_goes_on_in_the_same_page_with_rows_taken_once(program: Program, how: str) -> None:
-    step, script = GOING_ON[how]
-    (program.folder / "p.toml").write_text(PLAN + f'next = "{step}"', "utf-8")
-    with serving(SmallHost({"/": LIST.replace("START", script)}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+def test_listings_go_on_in_the_same_page_with_rows_taken_once(program: Program) -> None:
+    (program.folder / "p.toml").write_text(_every_way(), "utf-8")
+    pages = {f"/{how.replace(' ', '_')}": LIST.replace("START", script) for how, (_, script) in GOING_ON.items()}
+    pages["/"] = "".join(f"<a id={path[1:]} href={path}>x</a>" for path in pages)
+    with serving(SmallHost(pages).application) as site:
+        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.jsonl")
     assert done.status == 0, done.err
-    assert [name.rstrip("!") for name in _names(program.folder / "w.csv")] == WEIRS
+    found: dict[str, list[str]] = {}
+    for line in (program.folder / "w.jsonl").read_text("utf-8").splitlines():
+        row = json.loads(line)
+        found.setdefault(row["how"].rpartition("/")[2], []).append(row["name"].rstrip("!"))
+    assert found == {how.replace(" ", "_"): WEIRS for how in GOING_ON}
     program.environment["PATH"] = str(program.folder)
-    assert program("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
-    assert (program.folder / "again.csv").read_bytes() == (program.folder / "w.csv").read_bytes()
+    assert program("reparse", "p", "p.toml", "-q", "-o", "again.jsonl").status == 0
+    assert (program.folder / "again.jsonl").read_bytes() == (program.folder / "w.jsonl").read_bytes()
 
 
 @needs_browser
@@ -273,8 +294,6 @@ def test_a_browser_goes_by_the_routes_of_the_plan(program: Program) -> None:
 
 @needs_browser
 def test_a_browser_that_grew_too_large_is_started_anew(program: Program) -> None:
-    import asyncio
-
     async def work() -> tuple[int, int, list[int]]:
         browser = Browser(agent="Wadi", most_memory=1)
         with serving(SmallHost({"/": "<p>x</p>"}).application) as site:
@@ -312,25 +331,35 @@ def _size(png: bytes) -> tuple[int, int]:
 @needs_browser
 def test_pictures_of_an_element_of_all_of_a_page_and_with_marks(program: Program, site: str) -> None:
     page = f"{site}/register"
-    sizes = {}
-    for name, more in {
-        "window": [], "whole": ["--whole"], "element": ["--element", "h1"], "dark": ["--dark"],
-        "marked": ["--mark"], "small": ["--size", "600x400"],
-    }.items():  # fmt: skip
-        done = program("snap", page, "-o", f"{name}.png", *more)
-        assert done.status == 0, done.err
-        sizes[name] = _size((program.folder / f"{name}.png").read_bytes())
-    assert sizes["window"] == sizes["dark"] == sizes["marked"] == (1280, 800)
-    assert sizes["small"] == (600, 400)
-    assert sizes["whole"][1] > 800
-    assert sizes["element"][1] < 100
-    assert (program.folder / "marked.png").read_bytes() != (program.folder / "window.png").read_bytes()
+    done = program("snap", page, "-o", "marked.png", "--mark", "--dark", "--size", "600x400")
+    assert done.status == 0, done.err
     missing = program("snap", page, "-o", "no.png", "--element", "h7")
     assert (missing.status, "h7 is not on the page" in missing.err, (program.folder / "no.png").exists()) == (
         3,
         True,
         False,
     )
+
+    async def work() -> list[bytes]:
+        browser = Browser(agent="Wadi", pictures=True, arguments=tuple(shlex.split(FENCE)))
+        wanted: list[dict[str, Any]] = [{}, {"whole": True}, {"element": "h1"}]
+        try:
+            return [
+                await browser.picture(Request(page), partial(_taken, how), Rendering(size=(600, 400))) for how in wanted
+            ]
+        finally:
+            await browser.close()
+
+    window, whole, element = asyncio.run(work())
+    marked = (program.folder / "marked.png").read_bytes()
+    assert _size(window) == _size(marked) == (600, 400)
+    assert marked != window
+    assert _size(whole)[1] > 800
+    assert _size(element)[1] < 100
+
+
+async def _taken(how: Mapping[str, Any], page: ShownPage) -> bytes:
+    return await picture_of_window(page.window, **how)
 
 
 @needs_browser
