@@ -163,9 +163,9 @@ def test_stored_pages_are_read_again_on_a_cluster(tmp_path: Path, monkeypatch: p
 
 def test_without_a_scheduler_it_is_said(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(cluster, "_CONNECTED_WITHIN_S", 0.5)
-    with pytest.raises(UsageError, match=r"there is no Dask scheduler at tcp://127\.0\.0\.1:9"):
-        with cluster.connected("tcp://127.0.0.1:9", None):
-            pass
+    said = pytest.raises(UsageError, match=r"there is no Dask scheduler at tcp://127\.0\.0\.1:9")
+    with said, cluster.connected("tcp://127.0.0.1:9", None):
+        pass
 
 
 @pytest.mark.parametrize(
