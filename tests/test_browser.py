@@ -115,7 +115,7 @@ fields = { name = "b", span = { at = "i", type = "integer", unit = "m" } }
         (LISTING + 'do = ["scroll ul many"]', "bad-step", 'scroll takes a count, and "many" is none'),
         (LISTING + 'do = ["more 20"]', "bad-step", "more takes EXPRESSION COUNT"),
         (LISTING + 'do = ["run there.js"]', "bad-code", "no such file beside the plan: there.js"),
-        (LISTING + 'do = ["run ../there.js"]', "bad-code", "a script stands beside the plan"),
+        (LISTING + 'do = ["run ../there.js"]', "bad-code", "a script is beside the plan"),
         (LISTING + 'data_from = "script:there.js"', "missing-key", 'no step of do runs "there.js"'),
         (LISTING + 'data_sent = "*weirs*"', "missing-key", "data_sent says which of the replies"),
         (LISTING + """do = ["type b '{phrse}'"]""", "unset-input", 'nothing sets the input "phrse"'),

@@ -30,7 +30,7 @@ from wadi.demo.truth import branches_rows
 from wadi.plan.reader import load_plan, with_limits
 from wadi.problems import UsageError
 from wadi.store.folder import RunLock
-from wadi.store.outcome import End, State
+from wadi.store.outcome import End
 from wadi.store.shards import SHARDS, hand_over, put_together, shard_folder, shards_with_work, take_in
 
 PLAN = EXAMPLES / "branches.toml"
@@ -235,7 +235,7 @@ def test_turns_that_are_repeated_and_handed_over_twice_change_nothing(tmp_path: 
         put_together(run.folder)
         with run:
             assert run.read().rows == _truth(9)
-            assert run.state.counts()[State.ELSEWHERE] == 0
+            assert sum(run.state.counts().values()) == 1 + 9 + 354
 
 
 def test_a_shard_that_somebody_works_on_is_left_to_him(tmp_path: Path) -> None:

@@ -121,9 +121,9 @@ class RunView:
         return int(self._db.execute("SELECT coalesce(sum(size_bytes), 0) FROM pages").fetchone()[0])
 
     def counts(self) -> dict[State, int]:
-        """How many pages are in which state."""
+        """How many pages are in which state; those that another shard asks for are not this one's."""
         counted = dict(self._db.execute("SELECT state, count(*) FROM pages GROUP BY state"))
-        return {state: counted.get(state.value, 0) for state in State}
+        return {state: counted.get(state.value, 0) for state in State if state is not State.ELSEWHERE}
 
     def came_at(self, page: int) -> float | None:
         """When a page's reply came, in seconds since 1970."""
