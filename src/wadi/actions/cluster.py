@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import signal
 import sys
+import threading
 import time
 import uuid
 from collections.abc import Callable, Iterator
@@ -57,14 +59,15 @@ def connected(address: str | None, workers: int | None) -> Iterator[Client]:
     with contextlib.ExitStack() as held, dask.config.set({"distributed.worker.daemon": False}):
         try:
             if address is None:
-                local = LocalCluster(  # type: ignore[no-untyped-call]
-                    n_workers=workers or 1,
-                    threads_per_worker=1,
-                    processes=True,
-                    host="127.0.0.1",
-                    dashboard_address=":0",
-                    silence_logs=logging.CRITICAL,
-                )
+                with _interrupts_ignored():  # Ctrl-C is for this process, which ends the others
+                    local = LocalCluster(  # type: ignore[no-untyped-call]
+                        n_workers=workers or 1,
+                        threads_per_worker=1,
+                        processes=True,
+                        host="127.0.0.1",
+                        dashboard_address=":0",
+                        silence_logs=logging.CRITICAL,
+                    )
                 held.enter_context(local)
                 client = Client(local)  # type: ignore[no-untyped-call]
             else:
@@ -77,6 +80,19 @@ def connected(address: str | None, workers: int | None) -> Iterator[Client]:
             )
             raise UsageError(Problem("no-cluster", what, now="dask scheduler  starts one")) from error
         yield held.enter_context(client)
+
+
+@contextmanager
+def _interrupts_ignored() -> Iterator[None]:
+    """While it lasts, processes that are started inherit that SIGINT is ignored."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def check_workers(client: Client, run: Run) -> int:
@@ -230,10 +246,7 @@ class _Going:
         return self._spent()
 
     def stop(self) -> None:
-        """Give no more turns, and take those that are under way."""
-        with contextlib.suppress(KeyboardInterrupt):
-            while self._tasks:
-                self._take_what_came()
+        """Give no more turns; those under way end with their workers, or by themselves. What they committed is kept."""
         for task in self._tasks:
             task.cancel()  # type: ignore[no-untyped-call]
 

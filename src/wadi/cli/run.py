@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import partial
 from typing import TYPE_CHECKING, TextIO
 
@@ -133,6 +133,7 @@ def crawl_and_sum_up(
                 crawl_on_cluster(begun, report, client=client, told=left_out.append)
     except KeyboardInterrupt:
         interrupted = True
+        _take_shards(begun)
     for line in left_out:
         print(line, file=err)
     is_whole = not interrupted and why_stopped(begun) is None
@@ -155,6 +156,17 @@ def crawl_and_sum_up(
     if not_written is not None:
         raise not_written
     return status
+
+
+def _take_shards(begun: Run) -> None:
+    """What shards of an interrupted run on a cluster have, now that its workers are gone; where some are still at work,
+    `wadi resume` takes it."""
+    from wadi.problems import RunError
+    from wadi.store.shards import SHARDS, put_together
+
+    if (begun.folder / SHARDS).is_dir():
+        with suppress(RunError):
+            put_together(begun.folder)
 
 
 @contextmanager
