@@ -91,7 +91,6 @@ MEANINGS: dict[str, str] = {
     "wrong-kind": "The reply is of another kind (HTML, XML, JSON, binary) than the expressions of the page kind read.",
     "bad-config": "The file of settings (config.toml) cannot be read, or has a setting that there is not.",
     "file-exists": "There is a file of this name, which is not written over.",
-    "led-elsewhere": "A page redirects to a host that another shard of the run asks, which goes on with it.",
     "no-cluster": "There is no Dask, no scheduler at the address, or no worker.",
     "not-shared": "Workers do not see the run's folder: it has to be on storage that all of them have at the same place.",
     "in-browser": "A page in a browser opened a dialog or a window, or began a download: nobody answered, and it was closed.",

@@ -26,7 +26,7 @@ from wadi.actions.reparse import reparse_slice
 from wadi.actions.run import Run
 from wadi.actions.shards import TURN_S, Board, Order, Turn, progress_of, take_turn
 from wadi.crawl.events import Progress, ShardProgress
-from wadi.problems import Place, Problem, RunError, UsageError
+from wadi.problems import Place, Problem, UsageError
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, RunLock
 from wadi.store.outcome import End, State
@@ -141,8 +141,9 @@ def crawl_on_cluster(
     turn_s: float = TURN_S,
     told: Callable[[str], None] = lambda line: None,
 ) -> End:
-    """Crawl a run on a cluster to its end; what came is in the run as if one process had crawled it. An interrupt takes what the
-    turns under way have, and is raised again. `told` hears of shards that are left out. Raises UsageError."""
+    """Crawl a run on a cluster to its end; what came is in the run as if one process had crawled it. `told` hears of shards that
+    are left out. An interrupt is raised again: what came then is in the shards, and `put_together` or `go_on` takes it once the
+    workers have ended. Raises UsageError."""
     _check_plan(run)
     run.loaded.require_code()
     with as_problems(run.folder), RunLock(run.folder):
@@ -155,8 +156,6 @@ def crawl_on_cluster(
             end = going.to_the_end()
         except KeyboardInterrupt:
             going.stop()
-            with contextlib.suppress(RunError):  # a turn is still under way: wadi resume puts together what there is
-                put_together(run.folder)
             run.state.set_meta("end", End.INTERRUPTED.value)
             run.state.set_meta("spent", going.spent())
             raise
@@ -229,8 +228,6 @@ class _Going:
         self._limits = run.loaded.plan.limits
         self._began = time.monotonic()
         self._tasks: dict[Future[Turn], int] = {}
-        before = run.state.counts()
-        self._before = (before[State.DONE], before[State.FAILED], before[State.WAITING])
         self.board = Board(shards_with_work(self._folder, self._count))
 
     def to_the_end(self) -> End | None:
@@ -325,8 +322,7 @@ class _Going:
 
     def _tell(self) -> None:
         """How far the whole is."""
-        done, failed = self._before[0], self._before[1]
-        in_flight = waiting = sent = 0
+        done = failed = in_flight = waiting = sent = 0
         by_shard: dict[int, tuple[int, ...]] = {}
         for shard in {turn.shard for turn in self.board.turns} | self.board.active:
             if now := progress_of(self._folder, shard):

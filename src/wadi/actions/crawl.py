@@ -106,6 +106,7 @@ async def _crawled(
         )
         for host in run.state.hosts_asked():  # who knows how long ago the last process asked it
             client.asked_before(host, run.loaded.plan.manners.pause)
+        client.goes_on(run.state.meta("paces") or {})
         try:
             task = replace(task_of(run, credentials, tuning), earlier=earlier, workers=workers)
             engine = Engine(task, run.state, archive, client, counted)
@@ -116,6 +117,7 @@ async def _crawled(
         finally:
             run.state.set_meta("spent", _spent(client, counted, earlier))
             run.state.set_meta("robots", robots)
+            run.state.set_meta("paces", client.paces())
             await client.close()
 
 

@@ -22,11 +22,12 @@ from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly
 from wadi.table.derived import RowIssue, TableContext
-from wadi.table.html_view import html_table, percent_of
+from wadi.table.html_view import html_table
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.row_issues import ISSUE_TABLES, RowIssues
 from wadi.table.seen import Sighting
 from wadi.table.visits import PAGES, Visits
+from wadi.table.words import percent
 from wadi.urls import without_secret
 
 if TYPE_CHECKING:
@@ -86,7 +87,7 @@ class Run:
     def _table_html(self, name: str) -> str:
         table = self.read(name)
         columns = [
-            (column.name, column.type, column.unit or "", percent_of(_filled(table.rows, place), len(table.rows)))
+            (column.name, column.type, column.unit or "", percent(_filled(table.rows, place), len(table.rows)))
             for place, column in enumerate(table.columns)
         ]
         return html_table(f"{name}: {len(table.rows):,} rows", ("column", "type", "unit", "filled"), columns)

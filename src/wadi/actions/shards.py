@@ -24,14 +24,13 @@ from wadi.crawl.workers import WorkerPool
 from wadi.plan.reader import LoadedPlan
 from wadi.problems import RunError
 from wadi.store.outcome import End, State
-from wadi.store.shards import create_shard, hand_over, shard_folder, take_in
+from wadi.store.shards import create_shard, hand_over, shard_folder, take_in, turn_lock
 from wadi.store.whole_files import whole_file
 
 TURN_S = 30.0
 """How long a turn is at most: links to hosts of other shards are handed over at its end."""
 _TOLD_EVERY_S = 1.0
 _MOST_FAILURES = 3
-_NEVER_S = 365 * 86_400.0
 PROGRESS = "progress"
 """The file in a shard's folder with how far its turn is."""
 
@@ -63,7 +62,6 @@ class Turn:
     handed: Mapping[int, int] = field(default_factory=dict)
     requests: int = 0
     size_bytes: int = 0
-    seconds: float = 0.0
     log_ins: int = 0
     slowed: tuple[Mapping[str, Any], ...] = ()
     end: str | None = None
@@ -74,23 +72,18 @@ def take_turn(order: Order) -> Turn:
     """A turn of a shard. It can be repeated, lost or run twice at once: the shard's lock and the rules of its database make that
     harmless. Raises WadiError."""
     run_folder, folder = Path(order.run), shard_folder(Path(order.run), order.shard)
-    began = time.monotonic()
     try:
-        create_shard(run_folder, order.shard, order.count)
-        take_in(run_folder, order.shard)
-        with _shard_run(folder, order) as run:
-            before = run.state.counts()
-            size = run.state.size_bytes()
-            end = crawl(
-                run,
-                _Noting(folder, order.shard),
-                credentials=credentials_of(run.loaded),
-                make_workers=_workers,
-                stop_within_s=5.0,
-            )
-            after, spent = run.state.counts(), run.state.meta("spent") or {}
-            size = run.state.size_bytes() - size
-        handed = hand_over(run_folder, order.shard, order.count)
+        with turn_lock(run_folder, order.shard):
+            create_shard(run_folder, order.shard, order.count)
+            take_in(run_folder, order.shard)
+            with _shard_run(folder, order) as run:
+                before = run.state.counts()
+                size = run.state.size_bytes()
+                credentials = credentials_of(run.loaded)
+                end = crawl(run, _Noting(folder), credentials=credentials, make_workers=_workers, stop_within_s=5.0)
+                after, spent = run.state.counts(), run.state.meta("spent") or {}
+                size = run.state.size_bytes() - size
+            handed = hand_over(run_folder, order.shard, order.count)
     except RunError as error:
         if error.problems[0].code == "run-in-use":
             return Turn(order.shard, is_busy=True)
@@ -103,7 +96,6 @@ def take_turn(order: Order) -> Turn:
         handed,
         int(spent.get("requests") or 0),
         size,
-        round(time.monotonic() - began, 2),
         int(spent.get("log_ins") or 0),
         tuple(spent.get("slowed") or ()),
         end.value,
@@ -120,7 +112,7 @@ def _shard_run(folder: Path, order: Order) -> Run:
     limits = {
         "rows": None,
         "pages": None if order.pages is None else asked + order.pages,
-        "time": order.seconds if order.seconds < _NEVER_S else None,
+        "time": order.seconds,
         "requests": order.requests,
         "bytes": None if order.size_bytes is None else state.size_bytes() + order.size_bytes,
     }
@@ -143,9 +135,8 @@ def _workers(run: Run) -> WorkerPool | None:
 class _Noting:
     """Notes how far a turn is, where whoever watches can read it."""
 
-    def __init__(self, folder: Path, shard: int) -> None:
+    def __init__(self, folder: Path) -> None:
         self._file = folder / PROGRESS
-        self._shard = shard
         self._at = 0.0
 
     def __call__(self, event: Event) -> None:
@@ -183,11 +174,6 @@ class Board:
         """Whether nobody has a turn, and nobody waits for one."""
         return not self._waiting and not self.active
 
-    @property
-    def others_wait(self) -> bool:
-        """Whether there are shards that wait for their turn."""
-        return bool(self._waiting)
-
     def next(self) -> int | None:
         """The shard that has its turn now; None while none waits."""
         if not self._waiting:
@@ -207,7 +193,8 @@ class Board:
             self._waiting.append(turn.shard)
             return
         self.turns.append(turn)
-        gets_on = turn.pages or turn.failed or turn.handed
+        # A turn without a request waited politely: for a long pause, or for what a site asked to wait.
+        gets_on = turn.pages or turn.failed or turn.handed or not turn.requests
         self._in_vain[turn.shard] = 0 if gets_on or has_more else self._in_vain[turn.shard] + 1
         if turn.waiting and self._in_vain[turn.shard] >= _MOST_FAILURES:
             self.left_out[turn.shard] = f"{turn.waiting:,} pages were not to be had ({turn.end})"

@@ -10,6 +10,7 @@ from __future__ import annotations
 import asyncio
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -90,7 +91,7 @@ class Engine:
         self._now = now
         self._began = clock()
         self._flight: Flight[_Fetched] = Flight(task.room.total, client.hosts, together=self._reads_elsewhere)
-        self._counts = state.counts()
+        self._counts = Counter(state.counts())
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
         self._health = Health(client.hosts, task.patience.rest_s)
         for host in state.hosts_answered():
@@ -344,7 +345,8 @@ class Engine:
             self._size_bytes += outcome.reply.size_bytes if outcome.reply else 0
             if outcome.failure is None:
                 self._sessions.worked()
-            self._report(event_of(fetch.page, outcome))
+            if outcome.elsewhere is None:
+                self._report(event_of(fetch.page, outcome))
 
     def _outcome_of(self, fetched: _Fetched) -> Outcome | None:
         """What a page came to; None where it takes long to read: a worker reads it, and from now on others of its kind."""

@@ -23,7 +23,6 @@ from wadi.problems import Place, Problem
 from wadi.store.archive import Archive, Kept, Packed
 from wadi.store.outcome import Link, Outcome, Purpose, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
-from wadi.store.shards import LED_ELSEWHERE, led_elsewhere
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
 
@@ -82,12 +81,12 @@ class OutcomeMaker:
 
     def failed(self, page: Page, failure: FetchFailed, kept: Kept | None = None) -> Outcome:
         """The outcome of a page that could not be had; a status may say that the listing is at its end, which is no failure."""
+        if failure.cause == "led-elsewhere" and failure.reply is not None:
+            return Outcome(page.id, elsewhere=failure.reply.request)
         if kept is None and failure.reply is not None:
             kept = self._archive.append(failure.reply, page.id)
         ended = self._is_end(page, failure)
         problem = None if ended else Problem(failure.cause, _with_its_words(failure))
-        if failure.cause == LED_ELSEWHERE and failure.reply is not None:
-            problem = led_elsewhere(failure.what, failure.reply)
         if kept is None:
             return Outcome(page.id, failure=problem)
         return Outcome(page.id, failure.reply, kept.location, failure=problem, payload=kept.digest)

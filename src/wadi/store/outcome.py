@@ -161,6 +161,7 @@ class Outcome:
     `digest` tells the rows of a listing's page from those of its other pages, `row_digests` each row. `rows` is how many
     rows the page has, None where its kind has none. `payload` is the digest of the body when it stands at `location`. `edge`
     tells the page's first and last row, `of_pages` how many pages the listing says it has. `tries` is how often it was sent.
+    `elsewhere` is the request with which another shard goes on, where the page led to one of its hosts.
     """
 
     page: int
@@ -179,7 +180,10 @@ class Outcome:
     edge: bytes = b""
     of_pages: int | None = None
     tries: int | None = None
+    elsewhere: Request | None = None
 
     @property
     def state(self) -> State:
+        if self.elsewhere is not None:
+            return State.ELSEWHERE
         return State.FAILED if self.failure else State.DONE

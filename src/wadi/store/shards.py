@@ -13,6 +13,7 @@ import heapq
 import os
 import shutil
 import sqlite3
+import uuid
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from functools import partial
@@ -21,14 +22,11 @@ from typing import Any, BinaryIO
 
 import orjson
 
-from wadi.problems import Problem
 from wadi.store.folder import DATABASE, DOWNLOADS, LOCK, LOG, PAGES, RunLock
 from wadi.store.outcome import Role, State
 from wadi.store.pages import START_PAGE, owner_of, page_of
 from wadi.store.state import RunState
 from wadi.store.whole_files import copied, whole_file
-from wadi.urls import host_of
-from wadi.web.messages import Reply
 
 SHARDS, INBOX = "shards", "inbox"
 _FILES_OF_SHARD = 100_000
@@ -42,19 +40,20 @@ _PAGE = (
     " hops, way, shown, purpose"
 )
 _HANDED = "id, kind, host, method, url, headers, body, route, depth, rows_before, dry, edge, last, inputs, way, shown, purpose"
-LED_ELSEWHERE = "led-elsewhere"
-"""The problem of a page that redirected to a host of another shard: its `why` is what that one needs to go on."""
-
-
-def led_elsewhere(url: str, reply: Reply) -> Problem:
-    """The problem of a page that redirects to a URL of another shard's."""
-    led = {"url": url, "host": host_of(url), "hops": [(hop.url, hop.status) for hop in reply.hops]}
-    return Problem(LED_ELSEWHERE, f"redirected to {url}", why=orjson.dumps(led).decode())
+_OF_HOSTS = ("robots", "paces")
+"""What a sitting knows of hosts and leaves to the next one: so nobody asks for robots.txt again today, or sooner than he may."""
 
 
 def shard_folder(run: Path, number: int) -> Path:
     """Where a shard of a run is."""
     return run / SHARDS / f"{number:04d}"
+
+
+def turn_lock(run: Path, number: int) -> RunLock:
+    """What a worker holds over a whole turn of a shard, in which its database is made, worked on and read."""
+    inbox = shard_folder(run, number) / INBOX
+    inbox.mkdir(parents=True, exist_ok=True)
+    return RunLock(inbox)
 
 
 def shards_of(run: Path) -> list[int]:
@@ -78,6 +77,7 @@ def create_shard(run: Path, number: int, count: int) -> None:
     db = sqlite3.connect(unfinished, isolation_level=None)
     db.create_function("owner", 1, lambda host: owner_of(host, count), deterministic=True)
     db.execute("ATTACH ? AS run", (str(run / DATABASE),))
+    db.execute("CREATE TABLE main.handed (page INTEGER PRIMARY KEY)")
     db.execute("BEGIN")
     db.execute("INSERT OR REPLACE INTO main.meta SELECT * FROM run.meta WHERE name NOT IN ('schema', 'end')")
     db.execute("INSERT OR REPLACE INTO main.meta VALUES ('shard', ?)", (orjson.dumps([number, count]),))
@@ -168,15 +168,13 @@ def hand_over(run: Path, number: int, count: int) -> dict[int, int]:
     folder = shard_folder(run, number)
     db = sqlite3.connect(folder / DATABASE, isolation_level=None)
     try:
-        _let_go_of_redirects(db)
-        (kept,) = db.execute("SELECT coalesce(max(value), '0') FROM meta WHERE name = 'handed'").fetchone()
-        first = int(orjson.loads(kept))
         handed: dict[int, int] = defaultdict(int)
-        while True:
-            query = f"SELECT {_HANDED} FROM pages WHERE state = {State.ELSEWHERE} AND id > ? ORDER BY id LIMIT ?"
-            rows = db.execute(query, (first, _HANDED_AT_ONCE)).fetchall()
-            if not rows:
-                return dict(handed)
+        query = (
+            f"SELECT {_HANDED} FROM pages WHERE state = {State.ELSEWHERE} AND id > ? AND id NOT IN (SELECT page FROM handed)"
+            " ORDER BY id LIMIT ?"
+        )
+        last = 0
+        while rows := db.execute(query, (last, _HANDED_AT_ONCE)).fetchall():
             last = int(rows[-1][0])
             by_owner: dict[int, list[bytes]] = defaultdict(list)
             for row in rows:
@@ -184,35 +182,18 @@ def hand_over(run: Path, number: int, count: int) -> dict[int, int]:
             for owner, lines in by_owner.items():
                 inbox = shard_folder(run, owner) / INBOX
                 inbox.mkdir(parents=True, exist_ok=True)
-                whole_file(inbox / f"{number:04d}-{first:012d}.jsonl", partial(_write, b"".join(lines)))
+                whole_file(inbox / f"{number:04d}-{uuid.uuid4().hex}.jsonl", partial(_write, b"".join(lines)))
                 handed[owner] += len(lines)
-            db.execute("INSERT OR REPLACE INTO meta VALUES ('handed', ?)", (orjson.dumps(last),))
-            first = last
+            db.execute("BEGIN")
+            db.executemany("INSERT INTO handed VALUES (?)", [row[:1] for row in rows])
+            db.execute("COMMIT")
+        return dict(handed)
     finally:
         db.close()
 
 
 def _write(data: bytes, out: BinaryIO) -> None:
     out.write(data)
-
-
-def _let_go_of_redirects(db: sqlite3.Connection) -> None:
-    """Hand over pages, too, that redirected to a host of another shard: as pages of it that go on from there."""
-    query = f"SELECT id, failure, kind, identity, purpose FROM pages WHERE state = {State.FAILED}"
-    for page, failure, *_ in db.execute(query).fetchall():
-        problem = orjson.loads(failure)
-        if problem["code"] != LED_ELSEWHERE:
-            continue
-        led = orjson.loads(problem["why"])
-        (shown,) = db.execute("SELECT shown FROM pages WHERE id = ?", (page,)).fetchone()
-        turn, typed, *_ = orjson.loads(shown) if shown else (0, [], [], "")
-        db.execute(
-            f"UPDATE pages SET id = (SELECT max(id) + 1 FROM pages), state = {State.ELSEWHERE}, failure = NULL, host = ?,"
-            " shown = ? WHERE id = ?",
-            (led["host"], orjson.dumps([turn, typed, led["hops"], led["url"]]), page),
-        )
-        (new,) = db.execute("SELECT max(id) FROM pages").fetchone()
-        db.execute("UPDATE links SET target = ? WHERE target = ?", (new, page))
 
 
 def _line(row: Iterable[Any]) -> bytes:
@@ -261,6 +242,7 @@ def _take(db: sqlite3.Connection, values: list[Any], names: str, marks: str) -> 
     known = "kind = ? AND purpose = ? AND identity = ?"
     keys = (kind, purpose, page.request.identity)
     if page.request.led_to:  # known as a page that this shard's own host redirects, or as one of another shard
+        db.execute(f"DELETE FROM handed WHERE page = (SELECT id FROM pages WHERE {known})", keys)
         db.execute(
             f"UPDATE pages SET state = {State.WAITING}, host = ?, shown = ? WHERE {known} AND state = {State.ELSEWHERE}",
             (host, shown, *keys),
@@ -273,10 +255,12 @@ def _take(db: sqlite3.Connection, values: list[Any], names: str, marks: str) -> 
 
 def put_together(run: Path) -> None:
     """Put what the shards have into the run's database and its archive, and remove them. Doing it twice, or again after the
-    process died over it, changes nothing. Raises RunError when somebody works on a shard."""
-    folders = [folder for number in shards_of(run) if ((folder := shard_folder(run, number)) / DATABASE).is_file()]
-    for folder in folders:
-        RunLock(folder).check()
+    process died over it, changes nothing but that the log may have its lines twice. Raises RunError when somebody works on a
+    shard."""
+    every = [shard_folder(run, number) for number in shards_of(run)]
+    for folder in every:
+        RunLock(folder / INBOX).check()
+    folders = [folder for folder in every if (folder / DATABASE).is_file()]
     for folder in folders:
         _share_files(folder / PAGES, run / PAGES)
         _share_files(folder / DOWNLOADS, run / DOWNLOADS)
@@ -286,7 +270,8 @@ def put_together(run: Path) -> None:
             for folder in folders:
                 with _attached(db, folder):
                     put(db)
-        _put_robots(db, folders)
+        for name in _OF_HOSTS:
+            _put_known(db, folders, name)
         _put_logs(run, folders)
         sizes = {path.name: path.stat().st_size for path in (run / PAGES).glob("*.warc.gz")}
         db.executemany("INSERT OR REPLACE INTO archived VALUES (?, ?)", list(sizes.items()))
@@ -356,15 +341,15 @@ def _put_the_rest(db: sqlite3.Connection) -> None:
     db.execute("DROP TABLE temp.number")
 
 
-def _put_robots(db: sqlite3.Connection, folders: Iterable[Path]) -> None:
-    """The robots.txt files that shards know, so that nobody asks for them again today."""
+def _put_known(db: sqlite3.Connection, folders: Iterable[Path], name: str) -> None:
+    """What shards know of their hosts, by host."""
     known: dict[str, Any] = {}
     for folder in folders:
         with _attached(db, folder):
-            found = db.execute("SELECT value FROM shard.meta WHERE name = 'robots'").fetchone()
+            found = db.execute("SELECT value FROM shard.meta WHERE name = ?", (name,)).fetchone()
             known |= orjson.loads(found[0]) if found else {}
     if known:
-        db.execute("INSERT OR REPLACE INTO meta VALUES ('robots', ?)", (orjson.dumps(known),))
+        db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (name, orjson.dumps(known)))
 
 
 def _put_logs(run: Path, folders: Iterable[Path]) -> None:

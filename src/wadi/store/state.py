@@ -226,6 +226,9 @@ class _Transaction:
                 outcome.page,
             ),
         )
+        if outcome.elsewhere is not None:
+            led = outcome.elsewhere
+            self._db.execute("UPDATE pages SET host=?, shown=? WHERE id=?", (led.host, shown_of(led), outcome.page))
         if outcome.file is not None:
             kept = outcome.file
             self._db.execute(

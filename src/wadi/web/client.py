@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import os
 import time
-from collections.abc import Callable, MutableMapping
+from collections.abc import Callable, Mapping, MutableMapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
@@ -26,6 +26,7 @@ _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 _MOST_HOPS = 10
 _MOST_ROBOTS_HOPS = 5
 _ROBOTS_KEPT_S = 24 * 3600.0
+_LONGEST_KEPT_S = 3600.0
 _ROBOTS_KEPT_LETTERS, _MOST_ROBOTS_KEPT = 10_000, 5_000
 
 
@@ -55,7 +56,8 @@ class Client:
     redirects included, and keeps the pause that the file asks for.
 
     `keep` takes the replies that `fetch` does not give: robots.txt, redirects, tries before the last. Where a redirect leads to a
-    host that it `may_ask` not, FetchFailed says so ("led-elsewhere"), with the hops. `robots_kept` are the files of an earlier
+    host that it `may_ask` not, FetchFailed says so ("led-elsewhere"): its reply's request goes on
+    from there. `robots_kept` are the files of an earlier
     sitting, by origin and route: those of today are not asked for again (RFC 9309 §2.4).
 
     A host that cannot be reached after all tries is asked once only for the next pages, until it answers again:
@@ -114,6 +116,16 @@ class Client:
         """Another process may have asked a host (`host:port`) just now: keep a pause of so many seconds."""
         self._throttle.asked_before(host, seconds)
 
+    def paces(self) -> dict[str, tuple[float, int]]:
+        """At which pace the next sitting goes on, of hosts for which that is not the plan's: when they may be asked (seconds
+        since 1970), and which pause is kept."""
+        return {host: (self._now() + wait, step) for host, (wait, step) in self._throttle.paces().items()}
+
+    def goes_on(self, paces: Mapping[str, tuple[float, int]]) -> None:
+        """Go on with the paces of an earlier sitting."""
+        for host, (at, step) in paces.items():
+            self._throttle.goes_on(host, max(0.0, min(at - self._now(), _LONGEST_KEPT_S)), step)
+
     def slowed(self) -> list[Slowed]:
         """The hosts that were asked more slowly than at the plan's pace."""
         return self._throttle.slowed()
@@ -170,9 +182,9 @@ class Client:
         elif failure.reply is not None:
             self.hosts[host].unreachable = 0
 
-    async def _check_robots(self, request: Request) -> None:
-        """Raise FetchFailed for what robots.txt forbids; each site's file is asked for once, by each named
-        route."""
+    async def _check_robots(self, request: Request, *, was_led: bool = False) -> None:
+        """Raise FetchFailed for what robots.txt forbids; each site's file is asked for once, by each named route. A browser may
+        have been led there by a page: that is not read."""
         if self._robots_agent is None or request.url.startswith(f"{LOCAL}:"):
             return
         origin = origin_of(request.url), request.route
@@ -185,7 +197,8 @@ class Client:
         if verdict.crawl_delay_s is not None:
             self._throttle.slow_down(request.host, verdict.crawl_delay_s)
         if not verdict.allowed:
-            raise FetchFailed("robots", refusal(request.url, verdict))
+            why = refusal(request.url, verdict)
+            raise FetchFailed("robots", f"the page leads there by itself: {why}" if was_led else why)
 
     async def _fetch_robots(self, origin: str, route: str) -> Robots:
         """The site's rules; redirects are followed (RFC 9309 §2.3.1.2). Raises FetchFailed when the host cannot be reached."""
@@ -254,7 +267,7 @@ class Client:
                 following = _for(current, target, "GET")
             else:
                 for url in [*(hop.url for hop in reply.hops[1:]), *([reply.url] if reply.hops else [])]:
-                    await self._check_robots(replace(current, url=url))  # a browser was led there
+                    await self._check_robots(replace(current, url=url), was_led=True)
                 hops += reply.hops
                 return _a_success(replace(reply, request=request, hops=tuple(hops)) if hops else reply)
             keep(reply)
@@ -265,7 +278,8 @@ class Client:
                     "redirect-loop", f"{without_secret(request.url)}: {len(hops)} redirects, lately to {current.url}"
                 )
             if not self._may_ask(current.host):
-                raise FetchFailed("led-elsewhere", current.url, replace(reply, request=request, hops=tuple(hops)))
+                further = replace(request, hops=tuple(hops), led_to=current.url)
+                raise FetchFailed("led-elsewhere", f"redirected to {current.url}", replace(reply, request=further))
 
 
 def user_agent(contact: str = "") -> str:

@@ -11,7 +11,7 @@ import random
 import re
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wadi.web.hosts import Hosts, Pace, Turns
 from wadi.web.messages import Reply
@@ -115,6 +115,19 @@ class Throttle:
         state = self.hosts[host].turns
         state.last_sent = self._clock()
         state.next_start = max(state.next_start, state.last_sent + seconds)
+
+    def paces(self) -> dict[str, tuple[float, int]]:
+        """The hosts that may not be asked at once, or are asked more slowly than at the plan's pace: in how many seconds they may
+        be asked, and which pause is kept."""
+        now = self._clock()
+        found = {name: (host.turns.next_start - now, host.turns.pace.step) for name, host in self.hosts.items()}
+        return {name: (max(0.0, wait), step) for name, (wait, step) in found.items() if wait > 0 or step}
+
+    def goes_on(self, host: str, wait_s: float, step: int) -> None:
+        """Go on with the pace of an earlier sitting: ask for nothing so long, and keep that pause."""
+        state = self.hosts[host].turns
+        state.next_start = max(state.next_start, self._clock() + wait_s)
+        state.pace = replace(state.pace, step=max(0, min(step, len(self.hosts.pauses) - 1)))
 
     def hold(self, host: str, seconds: float, why: str) -> None:
         """Ask a host for nothing so long."""
