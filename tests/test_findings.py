@@ -11,9 +11,9 @@ from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.html import rendered
 from wadi.quality.verdict import Facts, Rowless, TableFacts, verdict_of
-from wadi.quality.words import figure, share
 from wadi.store.outcome import CellProblem, End, FailedPage, StatedTotal
 from wadi.table.account import Account, DuplicateWay, RejectWay
+from wadi.table.words import figure, share
 
 COLUMNS = [
     Column("code", "string", False, None, False, ("list",)),

@@ -54,12 +54,12 @@ ROOMS = {
     "plan/lint": "browser checks fields made pages secrets starts tables",
     "quality": (
         "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile redesign report report_run "
-        "sources tables verdict verify_run walk words"
+        "sources tables verdict verify_run walk"
     ),
     "store": "archive connect crash_points faults folder history order outcome page_cache pages queue shards state stored view whole_files",
     "table": (
         "account assemble by_route cells database derived describe destinations duplicates enough files frame html_view outcomes "
-        "parquet row_issues seen spreadsheet visits writers"
+        "parquet row_issues seen spreadsheet visits words writers"
     ),
     "web": (
         "blocked browser browser_steps client coding driver_process har hosts hours lag local loops manners messages pace parameters pickled pictures private rendered "

@@ -131,12 +131,13 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
 def _settle(err: TextIO) -> bool:
     """Let a person's settings hold; False, with words, where they cannot be read."""
     from wadi.cli import settings
-    from wadi.cli.show import show_problems
     from wadi.problems import UsageError
 
     try:
         settings.apply()
     except UsageError as error:
+        from wadi.cli.show import show_problems
+
         show_problems(error.problems, err)
         return False
     return True

@@ -102,7 +102,8 @@ def profile_view(profile: TableProfile) -> RenderableType:
     from rich.console import Group
     from rich.table import Table
 
-    from wadi.cli.show import percent, plain, plural
+    from wadi.cli.show import plain, plural
+    from wadi.table.words import percent
 
     doubled = f"{plural(profile.doubled, 'row')} the same as one before" if profile.doubled else "no row twice"
     head = plain(f"{profile.name}: {plural(profile.rows, 'row')}, {doubled}", "bold")
@@ -134,7 +135,7 @@ def profile_view(profile: TableProfile) -> RenderableType:
 def _value_lines(profile: ColumnProfile) -> Iterable[RenderableType]:
     """What a column holds, in words."""
     from wadi.cli.show import plain
-    from wadi.quality.words import figure
+    from wadi.table.words import figure
 
     numbers = profile.numbers
     if profile.first is not None and numbers is not None:

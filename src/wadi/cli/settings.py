@@ -4,7 +4,6 @@ or in the plan."""
 from __future__ import annotations
 
 import os
-import tomllib
 from collections.abc import MutableMapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -64,11 +63,13 @@ def apply(environment: MutableMapping[str, str] | None = None) -> None:
 
 
 def _read(file: Path) -> dict[str, str]:
+    if not file.exists():
+        return {}
+    import tomllib
+
     place = Place(str(file))
     try:
         data = tomllib.loads(file.read_text("utf-8"))
-    except FileNotFoundError:
-        return {}
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(Problem("not-readable", f"cannot be read: {error}", place)) from error
     except tomllib.TOMLDecodeError as error:

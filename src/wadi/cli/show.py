@@ -123,16 +123,6 @@ def age_text(seconds: float) -> str:
     return f"{seconds / 86_400:.0f} days"
 
 
-def percent(part: int, whole: int) -> str:
-    """`96 %`, never rounded up to 100 or down to 0."""
-    if not whole:
-        return ""
-    share = 100 * part / whole
-    if 0 < share < 1:
-        return "<1 %"
-    return ">99 %" if 99 < share < 100 else f"{share:.0f} %"
-
-
 def plural(count: int, word: str, many: str = "") -> str:
     """`1 row`, `2 rows`, `1,472 pages`; `many` for words that do not just take an s."""
     return f"{count:,} {word if count == 1 else many or word + 's'}"

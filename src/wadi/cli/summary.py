@@ -8,11 +8,12 @@ from dataclasses import dataclass, field
 from shlex import quote
 from typing import TYPE_CHECKING, Any
 
-from wadi.cli.show import percent, plain, plural
+from wadi.cli.show import plain, plural
 from wadi.cli.verify import in_short, is_in_short, mend_hint
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import listed, shortened
 from wadi.store.outcome import End, FailedPage, State, StatedTotal
+from wadi.table.words import percent
 
 if TYPE_CHECKING:
     from rich.console import RenderableType

@@ -9,7 +9,7 @@ import fnmatch
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from wadi.page.cells import Field
@@ -201,9 +201,23 @@ def login_rendering(plan: Plan) -> Rendering:
     """How a browser shows the page of a log-in, and what it does there."""
     assert plan.login is not None
     inputs = {**fixed_inputs(plan.inputs), "user": mark_of(LOGIN_USER), "password": mark_of(LOGIN_PASSWORD)}
-    steps = (with_inputs(step_of(sentence), inputs) for sentence in plan.login.do)
-    made = tuple(step.about(for_browser(step.expression)) if step.expression else step for step in steps)
-    return Rendering(steps=made)
+    return Rendering(steps=_steps_of(plan.login.do, inputs))
+
+
+def _steps_of(
+    sentences: list[str], inputs: Mapping[str, Any], scripts: Mapping[str, str] | None = None
+) -> tuple[Step, ...]:
+    """Sentences as a browser does them: with inputs put in, expressions as it takes them, and the scripts that they run."""
+    steps = []
+    for sentence in sentences:
+        step = with_inputs(step_of(sentence), inputs)
+        if step.expression:
+            step = step.about(for_browser(step.expression))
+        if step.verb == "run":
+            name = step.arguments[0]
+            step = replace(step, script=script_of(name, (scripts or {}).get(name, "")))
+        steps.append(step)
+    return tuple(steps)
 
 
 def patterns(texts: list[str], *, folded: bool = False) -> re.Pattern[str] | None:
@@ -252,13 +266,7 @@ class _Compiler:
         )
 
     def _rendering(self, plan: BrowserPlan, page: PagePlan) -> Rendering:
-        fixed = fixed_inputs(self._plan.inputs)
-
-        def steps_of(sentences: list[str]) -> tuple[Step, ...]:
-            steps = (with_inputs(step_of(sentence), fixed) for sentence in sentences)
-            made = (step.about(for_browser(step.expression)) if step.expression else step for step in steps)
-            return tuple(self._with_script(step) if step.verb == "run" else step for step in made)
-
+        steps_of = partial(_steps_of, inputs=fixed_inputs(self._plan.inputs), scripts=self._scripts)
         do = steps_of(plan.do)
         of_rows = plan.per_row or any(step.count is not None for step in do) or (plan.next and not plan.data_from)
         width, height = map(int, plan.size.split("x"))
@@ -280,10 +288,6 @@ class _Compiler:
             ),
             dark=plan.dark,
         )
-
-    def _with_script(self, step: Step) -> Step:
-        name = step.arguments[0]
-        return replace(step, script=script_of(name, self._scripts.get(name, "")))
 
     def _fields(self, fields: Mapping[str, FieldPlan]) -> tuple[Field, ...]:
         return tuple(compile_field(name, field, self._year, self._functions) for name, field in fields.items())

@@ -23,7 +23,7 @@ from math import exp, log, sqrt
 from statistics import median
 
 from wadi.quality.measures import ColumnMeasures, Measures, TableMeasures
-from wadi.quality.words import share as share_text
+from wadi.table.words import share as share_text
 
 MOST_RUNS = 12
 _MANY = 5

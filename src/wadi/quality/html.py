@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-from wadi.quality.words import figure, share
+from wadi.table.words import figure, share
 
 
 @cache

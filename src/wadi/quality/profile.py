@@ -22,7 +22,8 @@ from wadi.problems import shortened as shorter
 from wadi.quality.figures import MOST_HELD, Numbers, Ordered, SortedFile, counted, numbers_of
 from wadi.quality.tables import TableSource, batches
 from wadi.table.cells import flat, is_missing
-from wadi.table.html_view import html_table, percent_of
+from wadi.table.html_view import html_table
+from wadi.table.words import percent
 
 FEW = 50
 _FREQUENT = 8
@@ -131,7 +132,7 @@ def _as_row(profile: ColumnProfile) -> tuple[object, ...]:
     elif numbers is not None:
         least, median, most = (f"{value:,.6g}" for value in (numbers.least, numbers.median, numbers.most))
     frequent = ", ".join(f"{shorter(str(value), 24)} ({count:,})" for value, count in profile.frequent[:3] if count > 1)
-    filled = percent_of(profile.filled, profile.rows)
+    filled = percent(profile.filled, profile.rows)
     return (profile.column.name, profile.column.type, filled, f"{profile.distinct:,}", least, median, most, frequent)
 
 

@@ -19,8 +19,3 @@ def html_table(caption: str, headings: Sequence[str], rows: Iterable[Sequence[ob
     more = f"<p>… and {len(every) - _MOST_ROWS:,} more</p>" if len(every) > _MOST_ROWS else ""
     title = f"<caption style='text-align:left;font-weight:bold'>{escape(caption)}</caption>"
     return f"<table>{title}<thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{more}"
-
-
-def percent_of(part: int, whole: int) -> str:
-    """A share as it is read: 95 %; a dash of nothing."""
-    return f"{100 * part / whole:.0f} %" if whole else "–"

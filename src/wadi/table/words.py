@@ -19,3 +19,8 @@ def share(value: float) -> str:
     if 0 < value < 0.01:
         return "<1 %"
     return ">99 %" if 0.99 < value < 1 else f"{100 * value:.0f} %"
+
+
+def percent(part: int, whole: int) -> str:
+    """A part of a whole as a share; nothing of nothing."""
+    return share(part / whole) if whole else ""
