@@ -78,11 +78,11 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
         "total: about 9",
     ),
     (
-        {"rowless": [Rowless("list", ("li.x",), ("http://h/", "http://h/2"), True, ('no "x", but "y"',))]},
+        {"rowless": [Rowless("list", '"li.x"', ("http://h/", "http://h/2"), True, ('no "x", but "y"',))]},
         [("rowless", True)],
         'page "list": no rows on 2 pages without "li.x": no "x", but "y"',
     ),
-    ({"rowless": [Rowless("list", ("li",), ("http://h/",), False)]}, [("rowless", False)], "every check holds"),
+    ({"rowless": [Rowless("list", '"li"', ("http://h/",), False)]}, [("rowless", False)], "every check holds"),
     ({"tables": [table(filled={"code": 10})], "end": End.ENOUGH_PAGES}, [("limit", False)], "every check holds"),
     ({"tables": [table(rejected=2, reject_ways={"no code": RejectWay(2, "no code", "http://h/")})]}, [("rejects", True)], "rejects: no code"),
     ({"unread_runs": ["runs/x/1"]}, [("earlier-unreadable", False)], "every check holds"),

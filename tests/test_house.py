@@ -38,9 +38,9 @@ ROOMS = {
     ),
     "crawl": (
         "agenda block_signals bounds documents engine events extract files flight forms health journal kinds links listing login outcomes "
-        "paging prefetch previous_run reader requests rows sessions task trace workers"
+        "page_calls page_view paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
-    "demo": "branches faults gaugings notebook office pages photos proxies redesign scripted shapes site truth weather wording world",
+    "demo": "branches faults gaugings notebook office pages photos printout proxies redesign scripted shapes site truth weather wording world",
     "learn": (
         "class_names column_names details draft drafting envelope field_guess fields frames good_run kind known_rows labels learned "
         "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "

@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
 __all__ = [
-    "RunStopped", "WadiError", "__version__", "compare", "draft", "export", "load_plan", "mend", "open_page", "open_run",
-    "profile", "reparse", "resume", "run", "run_async", "verify",
+    "PageData", "RunStopped", "WadiError", "__version__", "compare", "draft", "export", "load_plan", "mend", "open_page",
+    "open_run", "profile", "reparse", "resume", "run", "run_async", "verify",
 ]  # fmt: skip
 
 _STOPPED_WITHIN_S = 1.5
@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.run import Run
     from wadi.crawl.events import Event
+    from wadi.crawl.page_calls import PageData
     from wadi.learn.drafting import Draft
     from wadi.learn.mend import Mending
     from wadi.plan.model import InputValue
@@ -273,6 +274,10 @@ def __getattr__(name: str) -> object:
         from wadi.problems import WadiError
 
         return WadiError
+    if name == "PageData":
+        from wadi.crawl.page_calls import PageData
+
+        return PageData
     if name == "RunStopped":
         from wadi.actions.crawl import RunStopped
 

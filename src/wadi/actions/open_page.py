@@ -11,13 +11,13 @@ import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from datetime import date
 from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import urlsplit
 
-from wadi.page.document import Document, NotADocument, Parse, read_document
+from wadi.crawl.page_view import Page, field_of
+from wadi.page.document import NotADocument, Parse, read_document
 from wadi.plan.starts import route_names, starts_of
 from wadi.problems import CrawlError, Place, Problem, UsageError, shortened
 from wadi.store.page_cache import PageCache, cache_folder
@@ -32,8 +32,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from wadi.actions.setup import Credentials
-    from wadi.page.cells import Field
-    from wadi.page.expressions import Expression
     from wadi.plan.reader import LoadedPlan
     from wadi.web.client import Client
     from wadi.web.robots import RobotsVerdict
@@ -45,13 +43,11 @@ SIZE_LIMIT_BYTES = 20_000_000
 _FROM_SITE, _FROM_CACHE = "the site", "today's cache"
 
 
-@dataclass(frozen=True)
-class OpenedPage:
+@dataclass(frozen=True, repr=False)
+class OpenedPage(Page):
     """A page with its reply. `age_s` is None for what was fetched, read or taken just now. `source` says where it was."""
 
-    document: Document
-    reply: Reply
-    source: str
+    source: str = ""
     age_s: float | None = None
     view: ClassVar[Callable[[OpenedPage], str] | None] = None
 
@@ -78,51 +74,16 @@ class OpenedPage:
 
         Raises UsageError for an expression or a field that means nothing.
         """
-        from wadi.crawl.requests import source_of
-        from wadi.crawl.rows import row_scopes
-        from wadi.page.cells import Notes, cell
         from wadi.plan.columns import Column
-        from wadi.store.outcome import as_stored
         from wadi.table.frame import frame
 
-        source = source_of(self.document, self.reply)
-        compiled = [_compiled(name, said) for name, said in fields.items()]
-        scopes = row_scopes(self.document, [_expression(rows)])
-        notes = Notes()
-        cells = [[as_stored(cell(spec, scope, source, notes)) for spec in compiled] for scope in scopes]
-        typed = zip(fields, compiled, strict=True)
+        cells = [list(record.values()) for record in self.records(rows, **fields)]
+        typed = ((name, field_of(name, said)) for name, said in fields.items())
         columns = [
             Column(name, field.stages.recipe.setting.type, field.many and field.join is None, None, False, ())
             for name, field in typed
         ]
         return frame(columns, cells)
-
-
-def _expression(text: str) -> Expression:
-    from wadi.page.expressions import BadExpression, compile_expression
-
-    try:
-        return compile_expression(text)
-    except BadExpression as error:
-        raise UsageError(Problem("bad-expression", f"{text}: {error.what}", now=error.now)) from error
-
-
-def _compiled(name: str, said: str | dict[str, Any]) -> Field:
-    from pydantic import ValidationError
-
-    from wadi.clean.errors import BadSetting
-    from wadi.page.expressions import BadExpression
-    from wadi.plan.fields import field_of
-
-    this_year = date.today().year  # noqa: DTZ011
-    try:
-        return field_of(said, {}, this_year)[1] if isinstance(said, str) else field_of(None, said, this_year)[1]
-    except (BadExpression, BadSetting) as error:
-        raise UsageError(Problem("bad-expression", f"{name}: {error.what}", now=error.now)) from error
-    except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        what = f"{name}: {'.'.join(map(str, first['loc']))}: {first['msg']}"
-        raise UsageError(Problem("wrong-value", what)) from error
 
 
 def open_page(

@@ -14,9 +14,11 @@ from wadi.clean.errors import NotReadable
 from wadi.clean.stages import Step
 from wadi.crawl.documents import document_of
 from wadi.crawl.kinds import Kind, compile_kinds
+from wadi.crawl.page_calls import rows_given, with_page_data
 from wadi.crawl.trace import Retraced, list_scope, retrace, retrace_route, scope_of
 from wadi.page.cells import Field
 from wadi.page.document import Document
+from wadi.page.nodes import JsonNode, Scope
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan, tables_of
 from wadi.plan.starts import FILE, file_request
 from wadi.problems import Place, Problem, RunError, UsageError
@@ -57,6 +59,15 @@ class CellTrace:
     steps: tuple[Step, ...]
     value: Any
     final: Any
+
+
+def _retraced(kind: Kind, field: Field, scope: Scope, document: Document, reply: Reply) -> Retraced:
+    """The way of a cell on its page; where a function gave its row, that is the first step."""
+    found = retrace(field, scope, document, reply)
+    if kind.call is None or field.source:
+        return found
+    row = scope.value if kind.rows and isinstance(scope, JsonNode) else rows_given(document)[0]
+    return replace(found, steps=(Step(f"call: {kind.call.name}", row), *found.steps))
 
 
 class Tracer:
@@ -228,7 +239,7 @@ class Tracer:
                 scope = scope_of(self._kinds[other], document[0], 0) if document is not None else None
                 if document is None or scope is None:
                     continue
-                more = retrace(field, scope, *document)
+                more = _retraced(self._kinds[other], field, scope, *document)
             has_none = found[1] is None or found[1].value is None
             if (more.value is not None and (has_none or prefer == other)) or (found[1] is None):
                 found = (self._location_of(detail, other, 0), more)
@@ -263,7 +274,7 @@ class Tracer:
             if is_list
             else scope_of(compiled, document, placed.number)
         )
-        return location, retrace(field, scope, document, reply) if scope is not None else None
+        return location, _retraced(compiled, field, scope, document, reply) if scope is not None else None
 
     def _location_of(self, page: int, kind: str, row: int) -> CellLocation:
         known = self._run.state.page(page)
@@ -284,4 +295,4 @@ class Tracer:
             what = f"the stored page cannot be read: {error}"
             raise RunError(Problem("damaged-run", what, Place(str(self._run.folder)))) from error
         kind: Kind = self._kinds[known.kind]
-        return document_of(reply, kind), reply
+        return with_page_data(document_of(reply, kind), reply, kind), reply

@@ -260,7 +260,8 @@ class Engine:
             return None
         may_take_long = self._task.reading.kinds[page.kind].may_take_long
         most_bytes = tuning.suspect_bytes // 50 if may_take_long else tuning.suspect_bytes
-        is_suspect = reply.size_bytes > most_bytes or page.kind in self._slow_kinds
+        is_called = self._task.reading.kinds[page.kind].call is not None  # what others wrote may take for ever
+        is_suspect = is_called or reply.size_bytes > most_bytes or page.kind in self._slow_kinds
         if not is_suspect and (not self._reads_elsewhere or len(self._flight) < tuning.worth_workers):
             return None
         self._flight.answered(page)

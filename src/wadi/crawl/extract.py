@@ -15,6 +15,7 @@ from wadi.crawl.block_signals import signals_of
 from wadi.crawl.documents import document_of
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
+from wadi.crawl.page_calls import with_page_data
 from wadi.crawl.paging import is_at_its_end, next_request, stated_number
 from wadi.crawl.requests import with_referer
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
@@ -146,7 +147,8 @@ def _checked(page: _Page) -> Extract:
 
 
 def _extracted(page: _Page) -> Extract:
-    document, reply, kind, number = page.document, page.reply, page.kind, page.number
+    reply, kind, number = page.reply, page.kind, page.number
+    document = with_page_data(page.document, reply, kind)
     every = row_scopes(document, kind.rows)
     scopes = every[: page.most_rows]
     tables = tables_of(document, reply, kind, scopes)
@@ -163,6 +165,7 @@ def _extracted(page: _Page) -> Extract:
             number == 0
             and count
             and kind.total is None
+            and kind.call is None
             and kind.next.goes_by_link
             and not is_at_its_end(document, kind.next)
         ):
@@ -185,8 +188,9 @@ def _extracted(page: _Page) -> Extract:
     if document.cut_off:
         notes.append(Problem("cut-off", f"the end of the page is not read: {document.cut_off}", Place(reply.url)))
     last, lacks = _stated(page, "next.end_page", kind.next.last if kind.next is not None else None)
-    total, lacks_total = _stated(page, "total", kind.total, is_wanted=True)
-    is_empty = count == 0 and (stands(kind.empty, document) or is_empty_array(document, kind))
+    total, lacks_total = _stated(page, "total", kind.total, is_wanted=kind.call is None)
+    gives_links = kind.call is not None and bool(links)
+    is_empty = count == 0 and (gives_links or stands(kind.empty, page.document) or is_empty_array(document, kind))
     if number == 0 and not is_empty:
         notes += [*lacks, *lacks_total, *([_rowless(page)] if count == 0 else [])]
     return Extract(tuple(tables), tuple(links), total, None, tuple(notes), count, of_pages=last)
@@ -212,12 +216,16 @@ def _stated(
 def _rowless(page: _Page) -> Problem:
     """What is to be told of a page without rows that does not say that there are none."""
     which = " or ".join(f'"{row.text}"' for row in page.kind.rows)
+    if page.kind.call is not None:
+        which = f"row from {page.kind.call.name}()"
     what = f'page "{page.kind.name}": no {which}: the page gives no rows'
     return Problem("rowless", what, Place(page.reply.url), now='empty = "…" says what stands on a page that has none')
 
 
 def is_empty_array(document: Document, kind: Kind) -> bool:
     """Whether rows that are the members of an array in JSON are none because the array that stands there has none."""
+    if kind.call is not None:
+        return False
     members = [rows.text for rows in kind.rows if rows.reads == "json" and rows.text.endswith("[*]")]
     arrays = (compile_expression(text[:-3]) for text in members)
     found = (node for array in arrays for node in array.nodes(document.scope, document))
@@ -232,7 +240,7 @@ def stands(expressions: Sequence[Expression], document: Document) -> bool:
 def is_readable(document: Document, kind: Kind) -> bool:
     """Whether the rows of the page kind, or without any its expressions, read such a document at all. HTML whose rows or fields
     are JSON has to carry some of it: else it stands in place of the page that was asked for."""
-    if document.beside is not None:
+    if document.beside is not None or kind.call is not None:
         return True
     reads = {rows.reads for rows in kind.rows} or kind.reads
     if document.kind == "html" and reads == {"json"}:

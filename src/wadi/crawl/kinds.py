@@ -18,7 +18,7 @@ from wadi.page.expressions import Expression, for_browser
 from wadi.plan.code import Function, guarded
 from wadi.plan.fields import compile_field, compiled
 from wadi.plan.model import AskPlan, BrowserPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan
-from wadi.plan.parts import fields_of, opens_from_row
+from wadi.plan.parts import fields_of, opens_from_row, row_key
 from wadi.plan.starts import FEED, FILE, SITEMAP, combinations, fixed_inputs, variables_of
 from wadi.web.messages import Request
 from wadi.web.parameters import LinkRules, Post, filled, names_in, written
@@ -101,6 +101,18 @@ class ChildRows:
 
 
 @dataclass(frozen=True)
+class Call:
+    """The function that reads pages of a kind: its name, what it is called with a page as, the kinds that the pages open, those
+    of them that complete their rows, and the keys that its rows may have (None: any)."""
+
+    name: str
+    function: Function
+    opened: frozenset[str]
+    opened_from_rows: frozenset[str]
+    keys: frozenset[str] | None
+
+
+@dataclass(frozen=True)
 class Kind:
     """A compiled page kind. `table` is the table that its rows go to, `completes` tells that they complete others."""
 
@@ -125,6 +137,7 @@ class Kind:
     rendering: Rendering | None = None
     data_from: re.Pattern[str] | None = None
     data_sent: re.Pattern[str] | None = None
+    call: Call | None = None
 
     def shown(self, request: Request) -> Request:
         """The request for a page of this kind: with how a browser shows it, where one does."""
@@ -152,7 +165,10 @@ class Kind:
 
     @cached_property
     def may_take_long(self) -> bool:
-        """Whether it has expressions whose work may grow with the square of a page, and more: XPath, and `:has()`."""
+        """Whether it has a function of the analyst's, or expressions whose work may grow with the square of a page, and more:
+        XPath, and `:has()`."""
+        if self.call is not None:
+            return True
         fields = [*self.fields, *(spec for child in self.lists for spec in child.fields)]
         every = [*self.expect, *self.empty, *self.lost, *self.rows, *(e for spec in fields for e in spec.expressions)]
         every += [e for child in self.lists for e in child.rows]
@@ -263,7 +279,16 @@ class _Compiler:
             rendering=self._rendering(page.browser, page) if page.browser is not None else None,
             data_from=patterns(page.browser.data_from) if page.browser is not None else None,
             data_sent=patterns([page.browser.data_sent]) if page.browser and page.browser.data_sent else None,
+            call=self._call(page),
         )
+
+    def _call(self, page: PagePlan) -> Call | None:
+        if page.call is None:
+            return None
+        completing = frozenset(target for target in page.open if opens_from_row(self._plan, page, target))
+        is_by_key = all(field.at == row_key(name) for name, field in page.fields.items()) and not page.lists
+        keys = frozenset(page.fields) | completing if is_by_key else None
+        return Call(page.call, self._functions[page.call], frozenset(page.open), completing, keys)
 
     def _rendering(self, plan: BrowserPlan, page: PagePlan) -> Rendering:
         steps_of = partial(_steps_of, inputs=fixed_inputs(self._plan.inputs), scripts=self._scripts)

@@ -10,7 +10,7 @@ from typing import Any
 
 from aiohttp import web
 
-from wadi.demo import branches, faults, office, photos, redesign, scripted, shapes, world
+from wadi.demo import branches, faults, office, photos, printout, redesign, scripted, shapes, world
 from wadi.demo.pages import html, missing, page
 from wadi.demo.weather import Weather, middleware
 
@@ -187,6 +187,7 @@ ROUTES: dict[str, Callable[[web.Request], Any]] = {
     "/news.xml": _news,
     "/partners": _partners,
     "/tariffs": _tariffs,
+    "/printout": printout.show,
     "/robots.txt": _robots,
     "/office.css": _style,
 }

@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Iterable
 from typing import Any
 
-from wadi.demo import branches, gaugings, notebook, office, photos, scripted
+from wadi.demo import branches, gaugings, notebook, office, photos, printout, scripted
 from wadi.demo.world import DISTRICTS, Spring, springs, springs_in
 
 
@@ -347,6 +347,11 @@ def _workbook_rows(site: str) -> list[dict[str, Any]]:
     return [{"code": s.code, "depth": s.depth_m, "registered": s.registered.isoformat()} for s in office.wells()[:30]]
 
 
+def printout_rows(site: str) -> list[dict[str, Any]]:
+    """The table of `examples/printout.toml`."""
+    return printout.rows()
+
+
 TRUTHS = {
     "springs": register_rows,
     "gauges": gauges_rows,
@@ -386,6 +391,7 @@ TRUTHS = {
     "stream": stream_rows,
     "opendata": opendata_rows,
     "notebook": notebook.rows,
+    "printout": printout_rows,
 }
 """The truth of every example plan, by its name."""
 

@@ -113,12 +113,15 @@ def mend(loaded: LoadedPlan, known: KnownRows, start: Request, ask: Ask) -> Mend
     the pages and the run have nothing in common, FetchFailed and CrawlError of `ask`."""
     work = _Work(loaded, known, ask)
     kind = loaded.plan.start.page
+    if (called := loaded.plan.page[kind].call) is not None:
+        raise NotMended(f'{called}() in {loaded.plan.code} reads page "{kind}": it is yours to change')
     page = work.opened(kind, start, known.on_page)
     if not page.known and work.broken(kind, page):
         raise NotMended("none of the last run's records is on the first page of today: there is nothing to learn from")
     work.mend_listing(kind, page)
     for detail in loaded.plan.page[kind].open:
-        if loaded.plan.page.get(detail) is not None and loaded.plan.page[detail].completes:
+        opened = loaded.plan.page.get(detail)
+        if opened is not None and opened.completes and opened.call is None:
             work.mend_details(kind, detail, page)
     work.settle()
     return work.mending
@@ -153,7 +156,8 @@ class _Work:
         return _PageRead(reply, document, found)
 
     def kinds(self) -> dict[str, Kind]:
-        return compile_kinds(self.loaded.plan, this_year=date.today().year)  # noqa: DTZ011
+        loaded, year = self.loaded, date.today().year  # noqa: DTZ011
+        return compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
 
     def extract(self, kind: str, page: _PageRead) -> Extract:
         kinds = self.kinds()

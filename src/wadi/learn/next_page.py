@@ -32,7 +32,7 @@ class NextPage:
 
 def next_page(loaded: LoadedPlan, reply: Reply, ask: Callable[[Request], Reply]) -> NextPage | None:
     """What the page after a first one has; None where the plan does not lead to one. Raises what `ask` does."""
-    kinds = compile_kinds(loaded.plan, this_year=date.today().year)  # noqa: DTZ011
+    kinds = compile_kinds(loaded.plan, this_year=date.today().year, functions=loaded.functions)  # noqa: DTZ011
     kind = kinds[loaded.plan.start.page]
     first = extract(reply, kind, kinds)
     link = next((link for link in first.links if link.role is Role.NEXT), None)

@@ -39,7 +39,9 @@ def guarded(name: str, function: Function) -> Function:
     def call(*arguments: Any) -> Any:
         try:
             return function(*arguments)
-        except Exception as error:
+        except CodeFailed:
+            raise
+        except (Exception, SystemExit) as error:
             raise CodeFailed(f"{name}(): {type(error).__name__}: {error}") from error
 
     return call

@@ -393,6 +393,9 @@ class PagePlan(Part):
         None,
         description='of a file with columns the line that names them, from 1; "none": no line does, they are c1, c2, …',
     )
+    call: str | None = Field(
+        None, description="a function of the plan's code that gets the page and gives its rows, links and next page"
+    )
     rows: Expressions | None = Field(None, description="expression for the rows; without it the page is one row")
     table: Name | None = Field(None, description="the table that the rows go to")
     completes: Name | None = Field(

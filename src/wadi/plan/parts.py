@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from wadi.plan.model import AskPlan, FieldPlan, OpenPlan, PagePlan, PartOf, Plan
+from wadi.plan.model import AskPlan, FieldPlan, NextPlan, OpenPlan, PagePlan, PartOf, Plan
 from wadi.plan.positions import Path
 
 _PICKING = ("at", "source", "under", "label", "within", "inside", "then", "attr", "property", "take", "many", "split")
@@ -108,6 +108,49 @@ def with_parts(plan: Plan) -> Plan:
         }
         pages[name] = page.model_copy(update={"fields": _expanded(page.fields), "lists": lists})
     return plan.model_copy(update={"page": pages})
+
+
+def with_calls(plan: Plan) -> Plan:
+    """The plan with what a page kind in Python leaves out: where its fields, links and next page stand in what its function
+    gives."""
+    pages = {name: page if page.call is None else _of_call(plan, page) for name, page in plan.page.items()}
+    return plan.model_copy(update={"page": pages})
+
+
+def row_key(name: str) -> list[str]:
+    """The expression for a key of a row that a function gives."""
+    return [f"$['{name}']"]
+
+
+def _of_call(plan: Plan, page: PagePlan) -> PagePlan:
+    rows = page.rows or (None if page.completes else ["$.rows[*]"])
+    read = page.model_copy(update={"rows": rows})
+    links = {}
+    for target, link in page.open.items():
+        at = row_key(target) if opens_from_row(plan, read, target) else [f"$.links['{target}'][*]"]
+        links[target] = (
+            link if link.at or link.form or link.address or link.send else link.model_copy(update={"at": at})
+        )
+    update = {
+        "fields": {
+            name: _by_key(name, field, "$.rows[0]" if page.completes else "$") for name, field in page.fields.items()
+        },
+        "lists": {
+            name: child.model_copy(update={"fields": {key: _by_key(key, field) for key, field in child.fields.items()}})
+            for name, child in page.lists.items()
+        },
+        "open": links,
+        "next": page.next or NextPlan(at=["$.next"]),
+        "total": page.total or FieldPlan(at=["$.total"]),
+    }
+    return read.model_copy(update=update)
+
+
+def _by_key(name: str, field: FieldPlan, of: str = "$") -> FieldPlan:
+    """A field that says nothing of where its value is has that of the row's key with its name."""
+    if field.at or field.source or field.under or field.label:
+        return field
+    return field.model_copy(update={"at": [f"{of}['{name}']"]})
 
 
 def _expanded(fields: Mapping[str, FieldPlan]) -> dict[str, FieldPlan]:

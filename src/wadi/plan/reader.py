@@ -21,7 +21,7 @@ from wadi.plan.code import BadCode, CodeNotApproved, Function, PlanCode
 from wadi.plan.inputs import BadInputFile, resolved
 from wadi.plan.lint import findings
 from wadi.plan.model import PAGE_KEYS, InputValue, Plan
-from wadi.plan.parts import fields_of, with_parts
+from wadi.plan.parts import fields_of, with_calls, with_parts
 from wadi.plan.positions import Path, Positions
 from wadi.plan.text import PlanText
 from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest, shortened
@@ -217,7 +217,7 @@ def _model_of(
             for path in sorted(by_path, key=lambda p: (len(p), str(p[-1:])), reverse=True):
                 _drop(data, path if path in new else path[:-1])
         else:
-            plan, unread = _with_files(with_parts(plan), text)
+            plan, unread = _with_files(with_parts(with_calls(plan)), text)
             problems += unread
             found = findings(plan, text, set(inputs)) if not unread else []
             return plan, problems + [p for path, p in found if not _caused_by(path, gone)]
@@ -291,6 +291,8 @@ def _functions(plan: Plan, text: PlanText) -> tuple[Mapping[str, Function], list
 def _calls(plan: Plan) -> Iterator[tuple[Path, str]]:
     """Every function that the plan calls, with the path where it says so."""
     for page, kind in plan.page.items():
+        if kind.call:
+            yield ("page", page, "call"), kind.call
         for target, link in kind.open.items():
             if link.call:
                 yield ("page", page, "open", target, "call"), link.call

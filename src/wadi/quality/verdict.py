@@ -65,10 +65,10 @@ class TableFacts:
 @dataclass(frozen=True)
 class Rowless:
     """A page kind whose first pages of listings gave no rows and did not say that there are none: what its rows are, those pages,
-    whether that means that something does not hold, and what on the page is near to what was looked for."""
+    pages, whether that means that something does not hold, and what on the page is near to what was looked for."""
 
     kind: str
-    rows: tuple[str, ...]
+    without: str
     urls: tuple[str, ...]
     fails: bool
     hints: tuple[str, ...] = ()
@@ -281,10 +281,9 @@ def _totals(facts: Facts) -> Iterator[Finding]:
 
 def _rowless(facts: Facts) -> Iterator[Finding]:
     for kind in facts.rowless:
-        which = " or ".join(f'"{text}"' for text in kind.rows)
         pages = "a page" if len(kind.urls) == 1 else f"{len(kind.urls):,} pages"
         near = f": {'; '.join(kind.hints)}" if kind.hints else ""
-        what = f'page "{kind.kind}": no rows on {pages} without {which}{near}'
+        what = f'page "{kind.kind}": no rows on {pages} without {kind.without}{near}'
         yield Finding("rowless", what, kind.fails, examples=kind.urls[:_EXAMPLES])
 
 

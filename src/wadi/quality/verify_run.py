@@ -169,10 +169,13 @@ def rowless_kinds(run: Run) -> list[Rowless]:
             continue
         said = plan.page[kind]
         is_listing = said.next is not None or kind == plan.start.page
-        rows, hints = said.rows or [], _near_misses(run, pages[0][0], kinds[kind])
-        found.append(
-            Rowless(kind, tuple(rows), tuple(url for _, url in pages), is_listing or not gave_some, tuple(hints))
-        )
+        if said.call is not None:
+            without, hints = f"a row from {said.call}()", []
+        else:
+            without = " or ".join(f'"{text}"' for text in said.rows or ())
+            hints = _near_misses(run, pages[0][0], kinds[kind])
+        urls = tuple(url for _, url in pages)
+        found.append(Rowless(kind, without, urls, is_listing or not gave_some, tuple(hints)))
     return found
 
 

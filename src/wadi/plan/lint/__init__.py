@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 
 from wadi.plan.lint.browser import browsers
 from wadi.plan.lint.checks import checks
-from wadi.plan.lint.fields import expressions, field_settings, kinds
+from wadi.plan.lint.fields import calls, expressions, field_settings, kinds
 from wadi.plan.lint.pages import asks, links, nexts
 from wadi.plan.lint.secrets import secrets
 from wadi.plan.lint.starts import addresses, field_inputs, login, manners, splits, steps_inputs, unused_inputs
@@ -29,6 +29,7 @@ def findings(plan: Plan, text: PlanText, given: set[str]) -> list[Finding]:
 RULES: tuple[Rule, ...] = (
     expressions,
     kinds,
+    calls,
     field_settings,
     nexts,
     links,

@@ -237,7 +237,8 @@ def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
                 continue
             for index, expression in enumerate(expressions):
                 reads = _kind_read(expression, relative=relative)
-                has_both = kind.browser is not None and bool(kind.browser.data_from) and not relative
+                has_data = kind.call is not None or (kind.browser is not None and bool(kind.browser.data_from))
+                has_both = has_data and not relative
                 if reads is None or has_both:
                     continue
                 read = of_rows if relative else of_page
@@ -248,6 +249,16 @@ def kinds(plan: Plan, text: PlanText) -> Iterator[Finding]:
                     now = 'JSON inside HTML:  $.state…, $.jsonld…,  from = "data",  or inside and then'
                     yield at, text.problem("wrong-kind", at, what, now=now)
                 read.setdefault(reads, expression)
+
+
+def calls(plan: Plan, text: PlanText) -> Iterator[Finding]:
+    """What a page kind in Python says of its rows."""
+    for page, kind in plan.page.items():
+        for index, rows in enumerate(kind.rows or () if kind.call is not None else ()):
+            if _kind_read(rows, relative=True) == "tree":
+                at = ("page", page, "rows", index)
+                what = f"rows picks among what {kind.call}() gives: it is JSONPath, or left out"
+                yield at, text.problem("wrong-kind", at, what, now='rows = "$.rows[*]"')
 
 
 def _kind_read(expression: str, *, relative: bool) -> str | None:
