@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import importlib.util
 import re
 import shlex
+from collections.abc import Iterator
 from pathlib import Path
+from types import ModuleType
 
 import pytest
 
@@ -52,7 +55,29 @@ def test_the_python_of_the_guide_runs(site: str, tmp_path: Path, monkeypatch: py
     assert (tmp_path / "gauges.parquet").exists()
 
 
-@pytest.mark.parametrize("name", sorted(path.name for path in DOCS.glob("*.md")))
+COOKBOOK = (DOCS / "cookbook.md").read_text("utf-8")
+
+
+@pytest.fixture(scope="module")
+def cookbook(site: str) -> Iterator[tuple[ModuleType, Path]]:
+    path = DOCS / "cookbook.py"
+    spec = importlib.util.spec_from_file_location("cookbook", path)
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    with module.kitchen(site) as folder:
+        yield module, folder
+
+
+@pytest.mark.parametrize("name", re.findall(r"^### (.+)", COOKBOOK, re.MULTILINE))
+def test_a_plan_of_the_cookbook_gives_what_is_told(cookbook: tuple[ModuleType, Path], site: str, name: str) -> None:
+    module, folder = cookbook
+    (recipe,) = (recipe for recipe in module.recipes(COOKBOOK) if recipe["name"] == name)
+    assert module.gives(recipe["plan"], site, folder) == recipe["gives"]
+
+
+@pytest.mark.parametrize("name", sorted({path.name for path in DOCS.glob("*.md")} - {"cookbook.md"}))
 def test_whole_plans_in_the_docs_are_right(name: str) -> None:
     plans = [block for block in _blocks(name, "toml") if re.match(r"(#.*\n)*wadi\s*=", block)]
     for plan in plans:

@@ -113,7 +113,6 @@ def test_a_function_gives_rows_links_and_the_next_page(program: Program) -> None
         ("return wadi.PageData(rows=[1])", "read(): row 1 is a int: a dict is wanted"),
         ("return wadi.PageData(rows=[{}, {'name': page}])", "read(): row 2, name: a Page is no value of a table"),
         ("return wadi.PageData(rows=[{'n': float('inf')}])", "read(): row 1, n: inf is no value"),
-        ("return wadi.PageData(rows=[{'nmae': 1}])", 'read(): row 1 has "nmae", which is no field of the page kind'),
         ("return wadi.PageData(links={'two': '/x'})", 'read(): links to "two", which the page kind does not open'),
         ("return wadi.PageData(links={'one': 5})", "read(): links to one: a int is no list"),
         ("return wadi.PageData(links=['/x'])", "read(): links are a list: a dict is wanted"),
@@ -176,6 +175,12 @@ def test_a_function_that_never_ends_loses_its_page_alone(program: Program) -> No
 def test_a_function_that_gives_nothing_is_told(program: Program) -> None:
     done = _one_page(program, "import wadi\ndef read(page):\n    return wadi.PageData()\n")
     assert "without a row from read()" in done.err, done.err
+
+
+@pytest.mark.parametrize(("rows", "told"), [("[{'nmae': 1, 'n': 2}]", True), ("[{'name': 1, 'n': 2, 'm': 3}]", False)])
+def test_a_key_that_is_no_field_is_told_where_a_field_lacks_its_own(program: Program, rows: str, told: bool) -> None:
+    done = _one_page(program, f"import wadi\ndef read(page):\n    return wadi.PageData({rows})\n")
+    assert ('read() gives no "name", but "nmae", which is no field' in done.err) == told, done.err
 
 
 @pytest.mark.parametrize(

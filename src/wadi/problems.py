@@ -101,6 +101,7 @@ MEANINGS: dict[str, str] = {
     "beyond-bounds": "Reading the page takes longer, or more memory, than a page may: one page fails, the crawl goes on.",
     "reader-failed": "Wadi itself failed over the page: it counts as failed, and the crawl goes on.",
     "reader-ended": "The process that read a page ended over it, twice. The run goes on without that page.",
+    "unused-key": "A function that reads pages gives values under a name that is no field, and none under that of a field.",
     "code-failed": "A function of the analyst's own raised an exception, or gave what the column cannot hold.",
     "no-form": "The form that the plan wants to send is not on the page, or cannot be sent.",
     "unknown-control": "The plan gives a value for a field that the form does not have.",

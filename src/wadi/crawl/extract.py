@@ -15,7 +15,7 @@ from wadi.crawl.block_signals import signals_of
 from wadi.crawl.documents import document_of
 from wadi.crawl.kinds import Kind
 from wadi.crawl.links import file_links, links_of
-from wadi.crawl.page_calls import with_page_data
+from wadi.crawl.page_calls import never_given, with_page_data
 from wadi.crawl.paging import is_at_its_end, next_request, stated_number
 from wadi.crawl.requests import with_referer
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
@@ -181,6 +181,8 @@ def _extracted(page: _Page) -> Extract:
     if document.unknown_entities:
         names = listed([f"&{name};" for name in document.unknown_entities], 4)
         notes.append(Problem("unknown-entity", f"not declared in the document: {names}", Place(reply.url)))
+    if unlike := never_given(document, kind):
+        notes.append(Problem("unused-key", f'page "{kind.name}": {unlike}', Place(reply.url)))
     did = [value for name, value in reply.headers if name == NOTICED] if kind.rendering is not None else []
     if did:
         what = f'page "{kind.name}", in the browser: {listed(list(dict.fromkeys(did)), 3)}'

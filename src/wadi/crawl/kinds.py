@@ -286,8 +286,9 @@ class _Compiler:
         if page.call is None:
             return None
         completing = frozenset(target for target in page.open if opens_from_row(self._plan, page, target))
-        is_by_key = all(field.at == row_key(name) for name, field in page.fields.items()) and not page.lists
-        keys = frozenset(page.fields) | completing if is_by_key else None
+        by_key = {name for name, field in page.fields.items() if field.at == row_key(name)}
+        others = any(field.at and field.source is None for name, field in page.fields.items() if name not in by_key)
+        keys = None if others or page.lists else completing | by_key
         return Call(page.call, self._functions[page.call], frozenset(page.open), completing, keys)
 
     def _rendering(self, plan: BrowserPlan, page: PagePlan) -> Rendering:

@@ -49,6 +49,19 @@ def with_page_data(document: Document, reply: Reply, kind: Kind) -> Document:
     return replace(document, beside=(data,)) if document.kind != "json" else replace(document, data=data)
 
 
+def never_given(document: Document, kind: Kind) -> str:
+    """What is to be told of keys: a field whose key no row has, while rows have one that is no field. Empty where there is
+    nothing to tell."""
+    if kind.call is None or kind.call.keys is None:
+        return ""
+    given = dict.fromkeys(key for row in rows_given(document) for key in row)
+    lacking = [name for name in kind.columns if name in kind.call.keys and name not in given]
+    unknown = [name for name in given if name not in kind.call.keys]
+    if not lacking or not unknown:
+        return ""
+    return f'{kind.call.name}() gives no "{lacking[0]}", but "{unknown[0]}", which is no field'
+
+
 def rows_given(document: Document) -> list[Any]:
     """The rows that a function gave, of a document with its data."""
     data = document.data if document.beside is None else document.beside[0]
@@ -64,9 +77,6 @@ def _data_of(call: Call, given: Any) -> dict[str, Any]:
         if not isinstance(row, Mapping):
             raise CodeFailed(f"{call.name}(): row {number} is {_kind(row)}: a dict is wanted, column → value")
         rows.append(_value(row, f"{call.name}(): row {number}"))
-        unknown = [name for name in rows[-1] if call.keys is not None and name not in call.keys]
-        if unknown:
-            raise CodeFailed(f'{call.name}(): row {number} has "{unknown[0]}", which is no field of the page kind')
     if not isinstance(given.links, Mapping):
         raise CodeFailed(f"{call.name}(): links are {_kind(given.links)}: a dict is wanted, page kind → URLs")
     data: dict[str, Any] = {"rows": rows, "links": _links(call, given.links)}
