@@ -22,6 +22,7 @@ from wadi.store.state import RunState
 from wadi.table.account import Account
 from wadi.table.assemble import Assembly
 from wadi.table.derived import RowIssue, TableContext
+from wadi.table.enough import CertainRows
 from wadi.table.html_view import html_table
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.row_issues import ISSUE_TABLES, RowIssues
@@ -180,6 +181,14 @@ class Run:
             self.state, plan, name, limit=most_rows, parent_limit=limit, context=self.context, sighting=sighting, issue=issue,
             with_helpers=with_helpers,
         )  # fmt: skip
+
+    def certain_rows(self, table: str | None = None) -> CertainRows | None:
+        """The rows of a table of the plan as they become certain while the run is crawled; None for other tables."""
+        name, plan = self.known_table(table), self.loaded.plan
+        if name not in tables_of(plan):
+            return None
+        limit = plan.limits.rows if name == self.tables[0] else None
+        return CertainRows(self.state, plan, name, context=self.context, limit=limit)
 
     def _sighting(self, table: str) -> Sighting:
         """Since when records are known. A run that did not come to its end, lacks pages that may give rows, or stopped at known

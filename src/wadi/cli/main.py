@@ -233,7 +233,12 @@ def command_parser(name: str, command: Command) -> argparse.ArgumentParser:
     command.add_arguments(parser)
     shown = parser.add_argument_group("what is shown")
     shown.add_argument("-q", "--quiet", action="store_true", help="only problems")
-    shown.add_argument("-v", "--verbose", action="store_true", help="more of what happens")
+    shown.add_argument(
+        "-v",
+        "--verbose",
+        action="store_true",
+        help="more of what happens; of a crawl on a terminal the last rows as they come",
+    )
     shown.add_argument("--debug", action="store_true", help="a traceback where an error ends the command")
     # Options may stand anywhere among arguments; what argparse makes of the usage then is formatted once more.
     parser.usage = parser.format_usage().removeprefix("usage: ").replace("%", "%%")

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.run import Run
     from wadi.actions.setup import Credentials
+    from wadi.cli.row_stream import RowStream
     from wadi.learn.saved_replies import SavedSource
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
@@ -284,9 +285,10 @@ def write_outputs(
     style: Style,
     report: Callable[[str], None] = lambda said: None,
     walks: Walks | None = None,
+    stream: RowStream | None = None,
 ) -> list[tuple[str, int]]:
     """Write the table to every path; returns paths and numbers of rows. `report` hears what is worth knowing of
-    them, `walks` see the rows."""
+    them, `walks` see the rows; standard output has got the rows of `stream` already."""
     from collections import Counter
     from dataclasses import replace
     from functools import partial
@@ -310,7 +312,11 @@ def write_outputs(
         if path == "-":
             named = source(run.known_table(table))
             out = standard_output()
-            written.append((path, csv_file(out, named.columns, named.rows(), style_of(run, table, style))))
+            if stream is not None:
+                written.append((path, stream.rest(out, named.columns, named.rows())))
+                armed.update(stream.armed)
+            else:
+                written.append((path, csv_file(out, named.columns, named.rows(), style_of(run, table, style))))
             out.flush()
         else:
             written.append((path, export(run, path, table, style, source)))

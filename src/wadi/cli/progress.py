@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
-from wadi.cli.show import console, plural
+from wadi.cli.show import console, plural, rows_table
 from wadi.crawl.events import (
     Closed,
     Event,
@@ -32,6 +32,7 @@ from wadi.web.routed import RouteFailed
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+    from wadi.plan.columns import Column
     from wadi.plan.model import LimitsPlan
 
 _PLAIN_EVERY_S = 10.0
@@ -40,6 +41,7 @@ _RATE_OVER_S = 5.0
 _BAR = 40
 _MOST_UNCUT = 2000
 _SHOWN_HOSTS = 4
+_LAST_ROWS = 6
 Clock = Callable[[], float]
 
 
@@ -85,6 +87,8 @@ class Tally:
         self.listing_pages = 0
         self.of_pages = 0
         self.shards: dict[int, ShardProgress] = {}
+        self.columns: Sequence[Column] = ()
+        self.last_rows: deque[list[Any]] = deque(maxlen=_LAST_ROWS)
 
     def _cut(self, text: str, most: int) -> str:
         """What is told, cut where it is for a terminal: a file has room, and the cause at the end."""
@@ -142,6 +146,11 @@ class Tally:
                 self._tell(f"put off for {event.seconds:.0f} s: {self._cut(said, 140)}", now + event.seconds)
             case _:
                 pass
+
+    def show_rows(self, columns: Sequence[Column], rows: Sequence[list[Any]]) -> None:
+        """Keep the last rows of the table, to be shown."""
+        self.columns = columns
+        self.last_rows.extend(rows)
 
     def _count_host(self, event: Event, now: float) -> None:
         """What the event says about a host."""
@@ -259,28 +268,37 @@ class Tally:
         return "   ".join(parts)
 
 
+@dataclass(frozen=True)
+class Screen:
+    """What shows a crawl: it hears of events, and of rows."""
+
+    report: Callable[[Event], None]
+    show_rows: Callable[[Sequence[Column], Sequence[list[Any]]], None]
+
+
 @contextmanager
 def display(
     name: str, err: TextIO, *, quiet: bool, limits: LimitsPlan | None = None, clock: Clock = time.monotonic
-) -> Iterator[Callable[[Event], None]]:
-    """A receiver of events that shows them until the context ends. Quiet shows nothing. `limits` are shown as they are used."""
+) -> Iterator[Screen]:
+    """Shows events until the context ends. Quiet shows nothing. `limits` are shown as they are used."""
     tally = Tally(name, clock, limits, cuts=err.isatty())
     if quiet:
-        yield tally.take
+        yield Screen(tally.take, tally.show_rows)
     elif err.isatty():
         with _live(tally, err) as receive:
-            yield receive
+            yield Screen(receive, tally.show_rows)
     else:
-        yield _plain(tally, err, clock)
+        yield Screen(_plain(tally, err, clock), tally.show_rows)
 
 
 @contextmanager
 def _live(tally: Tally, err: TextIO) -> Iterator[Callable[[Event], None]]:
     from rich.live import Live
 
+    drawn_on = console(err)
     live = Live(
-        get_renderable=lambda: view(tally),
-        console=console(err),
+        get_renderable=lambda: view(tally, drawn_on.width),
+        console=drawn_on,
         refresh_per_second=8,
         transient=True,
         redirect_stdout=False,
@@ -298,8 +316,9 @@ def _live(tally: Tally, err: TextIO) -> Iterator[Callable[[Event], None]]:
         live.stop()
 
 
-def view(tally: Tally) -> RenderableType:
-    """The live display: name and bar, counts, and what is waited for."""
+def view(tally: Tally, width: int) -> RenderableType:
+    """The live display: name and bar, counts, what is waited for, and the last rows where they are wanted."""
+    from rich.console import Group
     from rich.text import Text
 
     filled = round(tally.share * _BAR)
@@ -315,7 +334,9 @@ def view(tally: Tally) -> RenderableType:
     if tally.pace_line:
         text.append(f"{tally.pace_line}\n", "yellow")
     text.append(tally.current_news, "yellow")
-    return text
+    if not tally.last_rows:
+        return text
+    return Group(text, rows_table(tally.columns, list(tally.last_rows), width)[0])
 
 
 def _left(seconds: float | None) -> str:

@@ -66,13 +66,13 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         loaded = load_plan(path, old.given_inputs)
         ask_for_code(loaded, args, err)
         began = time.perf_counter()
-        with cluster_asked(args, err) as client, display(loaded.name, err, quiet=args.quiet) as report:
+        with cluster_asked(args, err) as client, display(loaded.name, err, quiet=args.quiet) as screen:
             ahead = None
             if client is not None:
                 from wadi.actions.cluster import reads_ahead
 
                 ahead = reads_ahead(client)
-            new, done = reparse(old, loaded, args.runs, report=report, ahead=ahead)
+            new, done = reparse(old, loaded, args.runs, report=screen.report, ahead=ahead)
     with new:
         seconds = max(time.perf_counter() - began, 0.001)
         if not args.quiet:

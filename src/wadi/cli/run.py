@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
 from typing import TYPE_CHECKING, TextIO
@@ -35,7 +35,10 @@ if TYPE_CHECKING:
 
     from wadi.actions.run import Run
     from wadi.actions.setup import Credentials
+    from wadi.cli.row_stream import RowStream, Shown
     from wadi.cli.summary import Summary
+    from wadi.crawl.events import Event
+    from wadi.table.writers import Style
 
 LIMITS = ("rows", "pages", "depth", "time", "bytes")
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
@@ -113,38 +116,44 @@ def crawl_and_sum_up(
     """
     from wadi.actions.crawl import crawl, why_stopped
     from wadi.cli.progress import display
+    from wadi.cli.row_stream import NobodyReads
     from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
     from wadi.problems import WadiError
     from wadi.quality.walk import Walks
 
     interrupted, style = False, style_asked(args)
+    say = partial(say_which, args=args, err=err)
     left_out: list[str] = []
+    stream: RowStream | None = None
     try:
         with (
             cluster_asked(args, err) as client,
-            display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as report,
+            display(begun.plan_name, err, quiet=args.quiet, limits=begun.loaded.plan.limits) as screen,
         ):
             if client is None:
-                interrupted = crawl(begun, report, credentials=credentials) is End.INTERRUPTED
+                stream = stream_asked(begun, args, style, screen.show_rows if args.verbose and err.isatty() else None)
+                interrupted = crawl(begun, both(screen.report, stream), credentials=credentials) is End.INTERRUPTED
             else:
                 from wadi.actions.cluster import crawl_on_cluster
 
-                crawl_on_cluster(begun, report, client=client, told=left_out.append)
+                crawl_on_cluster(begun, screen.report, client=client, told=left_out.append)
     except KeyboardInterrupt:
         interrupted = True
         _take_shards(begun)
+    except NobodyReads:
+        raise BrokenPipeError from None
     for line in left_out:
         print(line, file=err)
     is_whole = not interrupted and why_stopped(begun) is None
-    say, walks = partial(say_which, args=args, err=err), Walks(begun)
+    walks = Walks(begun)
     written: list[tuple[str, int]] = []
     not_written: WadiError | None = None
     try:
-        written = write_outputs(begun, args.output, args.table, style, say, walks) if is_whole else []
+        written = write_outputs(begun, args.output, args.table, style, say, walks, stream) if is_whole else []
     except WadiError as error:  # the crawl is told of all the same
         not_written = error
-    held_back = () if is_whole else tuple(args.output)
+    held_back = () if is_whole else tuple(path for path in args.output if path != "-")
     summary = summary_of(begun, written, walks, interrupted=interrupted, held_back=held_back)
     status = Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
     if args.json:
@@ -156,6 +165,31 @@ def crawl_and_sum_up(
     if not_written is not None:
         raise not_written
     return status
+
+
+def stream_asked(begun: Run, args: argparse.Namespace, style: Style, shown: Shown | None) -> RowStream | None:
+    """What takes rows as they become certain, where standard output or the terminal is to have them."""
+    from wadi.actions.export import style_of
+    from wadi.cli.row_stream import RowStream
+    from wadi.cli.show import standard_output
+
+    out = standard_output() if "-" in args.output else None
+    if (out is None and shown is None) or (rows := begun.certain_rows(args.table)) is None:
+        return None
+    return RowStream(rows, out, style_of(begun, args.table, style), shown)
+
+
+def both(report: Callable[[Event], None], stream: RowStream | None) -> Callable[[Event], None]:
+    """What tells an event to both."""
+    if stream is None:
+        return report
+    listener = stream
+
+    def tell(event: Event) -> None:
+        report(event)
+        listener(event)
+
+    return tell
 
 
 def _take_shards(begun: Run) -> None:

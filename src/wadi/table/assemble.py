@@ -147,7 +147,7 @@ class Assembly:
             yield from self._simple_rows()
             return
         for row in self.placed():
-            yield row.cells if self._written is None else row.cells[: self._written]
+            yield self.written(row)
         if self._known is not None:
             for cells in self._known.rest():
                 self.account.earlier += 1
@@ -188,11 +188,7 @@ class Assembly:
         uncounted: list[Cells] = []
         try:
             for row in rows:
-                if not self._is_plain:
-                    self._files.put(row.cells)
-                    self._post.put(row.cells, row.visit.page, row.number)
-                if self._known is not None:
-                    self._known.put(row.cells)
+                self._finish(row)
                 self.account.accepted += 1
                 if (row.visit.page, row.number) in self._lacking:
                     self.account.incomplete_rows.append(self.account.accepted)
@@ -205,8 +201,13 @@ class Assembly:
         finally:
             self._count_filled(uncounted)
 
-    def certain(self) -> Iterator[bool]:
-        """A generator to be asked again after every commit: True for each row that is certain, False when it must wait.
+    @property
+    def is_known_at_the_end(self) -> bool:
+        """Whether no row is certain before all are there: rows of lists, and rows of one key that are put together."""
+        return self._is_list or self._settles
+
+    def certain(self) -> Iterator[LocatedRow | None]:
+        """A generator to be asked again after every commit: each row that is certain, None when it must wait.
 
         A row is certain when every page before it in reading order is settled, and every page that completes it, and its
         files.
@@ -217,11 +218,12 @@ class Assembly:
                 for number, cells in enumerate(self._page_rows(visit)):
                     row = LocatedRow(cells, visit, number)
                     while not self._is_complete(visit.page, number):
-                        yield False
+                        yield None
                     self._complete(row)
                     if self._fate(row) is _Fate.ACCEPTED:
-                        yield True
-            yield False
+                        self._finish(row)
+                        yield row
+            yield None
 
     def details_of(self, row: LocatedRow) -> list[int]:
         """The pages that complete a row, in the order in which they do."""
@@ -245,6 +247,18 @@ class Assembly:
         text, inputs = self._state.link(*self._details_of(row)[detail], detail)
         kind = self._state.kind_of(detail)
         return replace(row.visit, page=detail, kind=kind, text=text, inputs={**row.visit.inputs, **inputs})
+
+    def _finish(self, row: LocatedRow) -> None:
+        """Put into a row that is taken what its files, its place and earlier runs say."""
+        if not self._is_plain:
+            self._files.put(row.cells)
+            self._post.put(row.cells, row.visit.page, row.number)
+        if self._known is not None:
+            self._known.put(row.cells)
+
+    def written(self, row: LocatedRow) -> Cells:
+        """The cells of a row that are written: without columns that only make others."""
+        return row.cells if self._written is None else row.cells[: self._written]
 
     def _accepted(self, rows: Iterable[LocatedRow]) -> Iterator[LocatedRow]:
         for row in rows:

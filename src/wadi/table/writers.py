@@ -45,17 +45,22 @@ Writer = Callable[[BinaryIO, Sequence[Column], Rows, Style], int]
 """Writes a table and returns its number of rows."""
 
 
-def csv_file(out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN) -> int:
-    """RFC 4180, UTF-8: header line, CRLF, quotes where needed; missing cells are empty.
+def csv_file(
+    out: BinaryIO, columns: Sequence[Column], rows: Rows, style: Style = PLAIN, *, goes_on: bool = False
+) -> int:
+    """RFC 4180, UTF-8: header line, CRLF, quotes where needed; missing cells are empty. `goes_on` tells that the header and the
+    rows before stand there already.
 
     Lists and objects are JSON, truth values are `true` and `false`. With `disarm` a text that a spreadsheet would run as a
     formula has an apostrophe before it; without it such texts are counted.
     """
-    text = io.TextIOWrapper(out, "utf-8-sig" if style.bom else "utf-8", newline="", write_through=False)
+    encoding = "utf-8-sig" if style.bom and not goes_on else "utf-8"
+    text = io.TextIOWrapper(out, encoding, newline="", write_through=False)
     odd, texts = set(odd_places(columns)), set(text_places(columns))
     armed: Counter[int] = Counter()
     numbers = {place for place, column in enumerate(columns) if column.type == "number" and not column.many}
-    text.write(_lines([_fields([column.name], style.delimiter) for column in columns], style.delimiter))
+    if not goes_on:
+        text.write(_lines([_fields([column.name], style.delimiter) for column in columns], style.delimiter))
     count = 0
     for batch in batches(rows):
         by_column: list[Sequence[Any]] = list(zip(*batch, strict=True))
