@@ -5,10 +5,12 @@ from __future__ import annotations
 import asyncio
 import gc
 import importlib.util
+import io
 import json
 import re
 import shutil
 import subprocess
+import sys
 import warnings
 from collections.abc import Iterator
 from pathlib import Path
@@ -17,9 +19,10 @@ import pytest
 
 import wadi
 from conftest import EXAMPLES, Program
+from small_host import HEAD, list_plan
 from wadi.actions.run import Run
 from wadi.cli.completion import words
-from wadi.cli.main import COMMANDS, command_first
+from wadi.cli.main import COMMANDS, command_first, main
 from wadi.crawl.events import Event, Progress
 from wadi.plan.reader import parse_plan
 from wadi.quality.figures import numbers_of
@@ -281,3 +284,36 @@ def test_whom_to_write_to_may_be_a_setting(monkeypatch: pytest.MonkeyPatch) -> N
     monkeypatch.setenv("WADI_CONTACT", "me@example.org\r\nX-Other: 1")
     assert user_agent().endswith("(me@example.org X-Other: 1)")
     assert user_agent("plan@example.org").endswith("(plan@example.org)")
+
+
+@pytest.mark.parametrize(
+    ("library", "command", "extra"),
+    [
+        ("pyarrow", ["run", "p.toml", "-o", "t.parquet"], "parquet"),
+        ("pyarrow", ["profile", "t.parquet"], "parquet"),
+        ("matplotlib", ["profile", "t.csv", "--charts", "drawn"], "charts"),
+        ("distributed", ["run", "p.toml", "--workers", "2"], "cluster"),
+        ("psycopg", ["run", "p.toml", "-o", "postgresql://127.0.0.1/water"], "postgresql"),
+    ],
+)
+def test_what_an_extra_brings_is_named_where_it_is_missing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, library: str, command: list[str], extra: str
+) -> None:
+    """Before anything is asked for, or written."""
+    monkeypatch.setitem(sys.modules, library, None)
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "p.toml").write_text(HEAD + list_plan(), "utf-8")
+    (tmp_path / "t.csv").write_text("a,b\n1,2\n1,3\n4,\n", "utf-8")
+    (tmp_path / "t.parquet").write_bytes(b"PAR1")
+    there, err = sorted(tmp_path.iterdir()), io.StringIO()
+    assert main(command, io.StringIO(), err) == 2
+    assert err.getvalue() == (
+        f"{said(library)} needs {library}, which is not installed [not-installed]\n  pip install 'wadi[{extra}]'\n"
+    )
+    assert sorted(tmp_path.iterdir()) == there
+
+
+def said(library: str) -> str:
+    return {"pyarrow": "Parquet", "matplotlib": "a chart", "distributed": "a cluster"}.get(
+        library, "a PostgreSQL server"
+    )

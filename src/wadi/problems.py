@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 MEANINGS: dict[str, str] = {
     # the command line and its files
+    "not-installed": "What was asked for needs a library that comes with an extra: pip install 'wadi[EXTRA]'.",
     "no-such-file": "A file that the command line or the plan names is not there.",
     "not-a-file": "A folder, or something else that is no plain file, is where a file is wanted.",
     "not-readable": "The file is there, but the system does not let us read it.",
@@ -91,7 +92,7 @@ MEANINGS: dict[str, str] = {
     "wrong-kind": "The reply is of another kind (HTML, XML, JSON, binary) than the expressions of the page kind read.",
     "bad-config": "The file of settings (config.toml) cannot be read, or has a setting that there is not.",
     "file-exists": "There is a file of this name, which is not written over.",
-    "no-cluster": "There is no Dask, no scheduler at the address, or no worker.",
+    "no-cluster": "There is no scheduler at the address, or no worker.",
     "not-shared": "Workers do not see the run's folder: it has to be on storage that all of them have at the same place.",
     "in-browser": "A page in a browser opened a dialog or a window, or began a download: nobody answered, and it was closed.",
     "unknown-entity": "An XML document refers to entities that it does not declare: they are left as written.",
@@ -251,6 +252,19 @@ _OBEYED = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufe
 def escaped_in_strings(text: str) -> str:
     """JSON or TOML text whose strings hold what a terminal would obey as the escapes of both: `\\u009b`."""
     return text if text.isascii() and "\x7f" not in text else _OBEYED.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
+
+
+def needs(module: str, what: str, extra: str) -> None:
+    """Raise UsageError where a library is not installed that an extra of Wadi brings."""
+    from importlib.util import find_spec
+
+    try:
+        is_there = find_spec(module) is not None
+    except ValueError:  # it was taken out of this process
+        is_there = False
+    if not is_there:
+        now = f"pip install 'wadi[{extra}]'"
+        raise UsageError(Problem("not-installed", f"{what} needs {module}, which is not installed", now=now))
 
 
 def shortened(text: str, limit: int = 60) -> str:

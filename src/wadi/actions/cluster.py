@@ -26,7 +26,7 @@ from wadi.actions.reparse import reparse_slice
 from wadi.actions.run import Run
 from wadi.actions.shards import TURN_S, Board, Order, Turn, progress_of, take_turn
 from wadi.crawl.events import Progress, ShardProgress
-from wadi.problems import Place, Problem, UsageError
+from wadi.problems import Place, Problem, UsageError, needs
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, RunLock
 from wadi.store.outcome import End, State
@@ -42,18 +42,20 @@ _ROWS_TURN_S = 3.0
 """How long a turn is where it is to be seen soon whether there are enough rows."""
 _SHARED = ("turbohtml", "lxml", "pydantic")
 """Libraries by which what a page gives may differ."""
-_INSTALL = "pip install 'wadi[cluster]'"
+
+
+def needs_dask() -> None:
+    """Raise UsageError where there is no Dask."""
+    needs("distributed", "a cluster", "cluster")
 
 
 @contextmanager
 def connected(address: str | None, workers: int | None) -> Iterator[Client]:
     """A client of the scheduler at an address, or of a cluster of so many processes of this machine. Raises UsageError."""
-    try:
-        import dask
-        from distributed import Client, LocalCluster
-    except ImportError as error:
-        what = "a cluster needs Dask, which is not installed"
-        raise UsageError(Problem("no-cluster", what, now=_INSTALL)) from error
+    needs_dask()
+    import dask
+    from distributed import Client, LocalCluster
+
     logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what is lost is told of by shard
     # Workers have processes of their own, which read pages that may take long.
     with contextlib.ExitStack() as held, dask.config.set({"distributed.worker.daemon": False}):

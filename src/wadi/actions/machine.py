@@ -13,7 +13,14 @@ from dataclasses import dataclass
 from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
 
-_LIBRARIES = ("turbohtml", "lxml", "pycurl", "pydantic", "pandas", "pyarrow", "openpyxl", "matplotlib", "sqlalchemy")
+_LIBRARIES = ("turbohtml", "lxml", "pycurl", "pydantic", "pandas", "openpyxl", "sqlalchemy")
+_EXTRAS = {
+    "pyarrow": ("parquet", "Parquet files"),
+    "matplotlib": ("charts", "charts"),
+    "distributed": ("cluster", "runs on many machines"),
+    "psycopg": ("postgresql", "tables on a PostgreSQL server"),
+}
+"""What comes with an extra: the library, the extra, what it is for."""
 _BROWSERS = ("chromium", "chromium-browser", "google-chrome", "firefox")
 _WITHIN_S = 10
 Run = Callable[[list[str]], str]
@@ -36,7 +43,7 @@ def parts(environment: Mapping[str, str] | None = None, run: Run | None = None) 
     yield Part("Python", True, f"{platform.python_version()} on {platform.system()} {platform.machine()}")
     yield from map(_library, _LIBRARIES)
     yield from _browser(known, run or _said_by)
-    yield _postgres()
+    yield from (_extra(name, *said) for name, said in _EXTRAS.items())
     yield from _folders(known)
 
 
@@ -80,12 +87,11 @@ def _said_by(command: list[str]) -> str:
     return done.stdout
 
 
-def _postgres() -> Part:
+def _extra(name: str, extra: str, what: str) -> Part:
     try:
-        return Part("PostgreSQL client", True, f"psycopg {version('psycopg')}")
+        return Part(f"{extra} extra", True, f"{name} {version(name)}")
     except PackageNotFoundError:
-        what = "not installed: tables cannot go to a PostgreSQL server"
-        return Part("PostgreSQL client", False, what, "pip install 'psycopg[binary]'")
+        return Part(f"{extra} extra", False, f"not installed: no {what}", f"pip install 'wadi[{extra}]'")
 
 
 def _folders(environment: Mapping[str, str]) -> Iterator[Part]:

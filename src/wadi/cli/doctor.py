@@ -38,8 +38,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             table.add_row(
                 plain(f"setting {setting.name}", "bold"), plain(setting.value), plain(f"from {setting.source}", "dim")
             )
-        for name in settings.VARIABLES.keys() - {setting.name for setting in made}:
-            variable, what = settings.VARIABLES[name]
+        known = {setting.name for setting in made}
+        for name, (variable, what) in settings.VARIABLES.items():
+            if name in known:
+                continue
             table.add_row(
                 plain(f"setting {name}", "bold"), plain("not made", "dim"), plain(f"{variable}: {what}", "dim")
             )

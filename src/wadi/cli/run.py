@@ -95,6 +95,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.plan.reader import load_plan, with_limits, with_route
 
     check_outputs(args.output, also=args.json)
+    if args.cluster is not None or args.workers is not None:
+        from wadi.actions.cluster import needs_dask
+
+        needs_dask()
     loaded = with_limits(load_plan(args.plan, inputs_of(args.input)), **{name: getattr(args, name) for name in LIMITS})
     loaded = with_route(loaded, args.route)
     ask_for_code(loaded, args, err)

@@ -17,7 +17,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from wadi.problems import shortened
+from wadi.problems import needs, shortened
 from wadi.quality.compare import Point
 from wadi.quality.profile import ColumnProfile, TableProfile
 from wadi.quality.tables import TableSource
@@ -40,11 +40,11 @@ _SETTINGS: Any = {
 
 def write_charts(profile: TableProfile, source: TableSource, folder: Path) -> list[Path]:
     """Draw every chart that the profile has something for into PNG files; returns them. Raises OSError."""
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-
-    folder.mkdir(parents=True, exist_ok=True)
     written = []
     with _drawing():
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+        folder.mkdir(parents=True, exist_ok=True)
         for name, figure in _figures(profile, source):
             path = folder / f"{_file_name(profile.name)}-{_file_name(name)}.png"
             FigureCanvasAgg(figure)
@@ -56,6 +56,7 @@ def write_charts(profile: TableProfile, source: TableSource, folder: Path) -> li
 @contextmanager
 def _drawing() -> Iterator[None]:
     """Our settings while a figure is made; a letter that no font here has is a box, and no warning."""
+    needs("matplotlib", "a chart", "charts")
     import matplotlib as mpl
 
     logging.getLogger("matplotlib.font_manager").setLevel(logging.ERROR)
@@ -246,9 +247,9 @@ def scatter(label: str, points: list[tuple[float, float]], rows: int) -> Figure:
 def draw_history(points: Sequence[Point], label: str, form: str, *, column: bool) -> bytes:
     """A series over runs as a figure: the bytes of a file of that form (`png`, `svg` …). Raises ValueError for one that is no
     picture's."""
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-
     with _drawing():
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+
         figure, axes = _figure()
         values = [point.value if column else point.rows for point in points]
         kept = [(at, value) for at, value in enumerate(values) if isinstance(value, int | float)]

@@ -22,9 +22,10 @@ import orjson
 from wadi.clean.types import TypeName
 from wadi.page.columns import BROKEN_ZIP
 from wadi.plan.columns import Column
-from wadi.problems import Place, Problem, UsageError, listed
+from wadi.problems import Place, Problem, UsageError, listed, needs
 from wadi.quality.tables import TableSource
 from wadi.store.connect import connect
+from wadi.table.destinations import PARQUET
 
 _INTEGER = re.compile(r"[+-]?(?:0|[1-9]\d{0,17})")
 _NUMBER = re.compile(r"[+-]?(?:(?:0|[1-9]\d*)(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?")
@@ -261,6 +262,7 @@ def _column(name: str, kind: TypeName, many: bool = False) -> Column:
 
 
 def _parquet(path: Path, name: str) -> list[TableSource]:
+    needs(*PARQUET)
     import pyarrow.parquet as pq
 
     names = pq.read_schema(path).names

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
-from wadi.problems import Problem, UsageError, listed
+from wadi.problems import Problem, UsageError, listed, needs
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.whole_files import check_writable, not_written, whole_file
 from wadi.table.writers import (
@@ -61,6 +61,9 @@ FORMATS: dict[str, Writer] = {
 SEVERAL = frozenset({".xlsx", ".sqlite", ".db"})
 """Endings of files that hold several tables."""
 _PACKED = (".gz", ".bz2", ".xz", ".zst", ".zip")
+PARQUET = ("pyarrow", "Parquet", "parquet")
+"""What that format needs: the library, for what, the extra that brings it."""
+POSTGRESQL = ("psycopg", "a PostgreSQL server", "postgresql")
 ENDINGS = (*FORMATS, *sorted(SEVERAL))
 
 
@@ -76,6 +79,8 @@ def is_url(target: str) -> bool:
 
 def check_target(target: str) -> None:
     """Raise UsageError now, before a long crawl, for a target that could not be written then."""
+    if is_url(target) and target.startswith(("postgres:", "postgresql:")):
+        needs(*POSTGRESQL)
     if target == "-" or is_url(target):
         return
     ending, _ = _endings(target)
@@ -83,6 +88,8 @@ def check_target(target: str) -> None:
         what = f'"{target}": the ending {ending or "(none)"} names no format'
         now = f"endings: {listed(ENDINGS, 20)}; packed with {listed(_PACKED)}; or a database URL"
         raise UsageError(Problem("unknown-format", what, now=now))
+    if ending == ".parquet":
+        needs(*PARQUET)
     check_writable(Path(target))
 
 
