@@ -14,6 +14,8 @@ import sys
 import warnings
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import pytest
 
@@ -317,3 +319,41 @@ def said(library: str) -> str:
     return {"pyarrow": "Parquet", "matplotlib": "a chart", "distributed": "a cluster"}.get(
         library, "a PostgreSQL server"
     )
+
+
+class _Notebook:
+    """Stands in for IPython in a notebook: what was displayed, as HTML and as text."""
+
+    def __init__(self) -> None:
+        self.drawn: list[tuple[str, str]] = []
+
+    def display(self, what: Any, *, display_id: bool) -> _Notebook:
+        assert display_id
+        self.update(what)
+        return self
+
+    def update(self, what: Any) -> None:
+        self.drawn.append((what._repr_html_(), repr(what)))
+
+
+def test_a_notebook_shows_how_far_a_crawl_is(site: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    notebook = _Notebook()
+    ipython = SimpleNamespace(
+        get_ipython=lambda: SimpleNamespace(kernel=1), display=SimpleNamespace(display=notebook.display)
+    )
+    monkeypatch.setitem(sys.modules, "IPython", ipython)
+    monkeypatch.setattr("wadi.actions.notebook._EVERY_S", 0.0)
+    with wadi.run(PLAN, {"site": site}, runs=tmp_path) as run:
+        rows = len(run.table())
+    first, *between, last = notebook.drawn
+    assert "<progress" in first[0]
+    assert any(f"{rows} rows" in html and "100%" in html for html, _ in between)
+    assert re.fullmatch(rf"gauges: {rows} rows from \d+ pages, \d s", last[1])
+    assert "<progress" not in last[0]
+    notebook.drawn.clear()
+    with wadi.run(PLAN, {"site": site}, runs=tmp_path, report=lambda event: None):
+        pass
+    assert notebook.drawn == []
+    monkeypatch.setitem(sys.modules, "IPython", SimpleNamespace(get_ipython=lambda: SimpleNamespace()))
+    with wadi.run(PLAN, {"site": site}, runs=tmp_path, rows=1):
+        pass  # a shell of IPython's, where the crawl says nothing

@@ -29,7 +29,7 @@ _WITHIN = {("page", "clean"), ("cli", "demo"), ("quality", "learn")}
 LOOSE = {"__init__", "__main__", "problems", "urls"}
 """Modules that stand on no floor: every floor may use them."""
 ROOMS = {
-    "actions": "begin cluster crawl export machine open_page preview readers rendered reparse retry_pages run setup shards show_page site trace",
+    "actions": "begin cluster crawl export machine notebook open_page preview readers rendered reparse retry_pages run setup shards show_page site tally trace",
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (

@@ -14,7 +14,8 @@ from rich.console import Console
 
 from conftest import Program, serving
 from small_host import HEAD, SmallHost, crawled, items, list_plan
-from wadi.cli.progress import Tally, view
+from wadi.actions.tally import Tally
+from wadi.cli.progress import view
 from wadi.crawl.events import Event, HostGivenUp, HostRests, PageDone, Progress, Sent
 from wadi.plan.columns import Column
 from wadi.plan.model import LimitsPlan

@@ -70,9 +70,10 @@ def run(
     """Crawl a plan (its file, or a loaded one) to its end, or to a limit of rows, pages or seconds, and give the run, whose
     tables are there as DataFrames: `run("springs.toml").table("springs")`. Close the run, or use it in a `with`.
 
-    `report` hears of each event (`wadi.crawl.events`: Progress, PageRead, …), in the crawl's thread. Raises wadi.RunStopped when
-    the crawl did not go to its end, since nobody answered, the host refused, or no page came. An interrupt (Ctrl-C, a notebook's
-    stop button) ends the crawl within two seconds and is raised. Either has the run, as far as it came, as `error.run`.
+    `report` hears of each event (`wadi.crawl.events`: Progress, PageDone, …), in the crawl's thread; without one a notebook shows
+    how far it is. Raises wadi.RunStopped when the crawl did not go to its end, since nobody answered, the host refused, or no page
+    came. An interrupt (Ctrl-C, a notebook's stop button) ends the crawl within two seconds and is raised. Either has the run, as
+    far as it came, as `error.run`.
     """
     from wadi.actions.begin import begin
     from wadi.plan.reader import with_limits
@@ -131,9 +132,11 @@ def _loaded(plan: str | Path | LoadedPlan, inputs: Mapping[str, InputValue] | No
 
 def _crawled(begun: Run, report: Callable[[Event], None] | None) -> Run:
     from wadi.actions.crawl import Interrupted, crawl, why_stopped
+    from wadi.actions.notebook import display_of_notebook, watched
 
     try:
-        end = crawl(begun, report or (lambda event: None), stop_within_s=_STOPPED_WITHIN_S)
+        with watched(begun, None if report else display_of_notebook()) as shown:
+            end = crawl(begun, report or shown, stop_within_s=_STOPPED_WITHIN_S)
     except KeyboardInterrupt:
         raise Interrupted(begun) from None
     if end.value == "interrupted":

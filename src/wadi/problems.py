@@ -267,6 +267,11 @@ def needs(module: str, what: str, extra: str) -> None:
         raise UsageError(Problem("not-installed", f"{what} needs {module}, which is not installed", now=now))
 
 
+def plural(count: int, word: str, many: str = "") -> str:
+    """`1 row`, `2 rows`, `1,472 pages`; `many` for words that do not just take an s."""
+    return f"{count:,} {word if count == 1 else many or word + 's'}"
+
+
 def shortened(text: str, limit: int = 60) -> str:
     """Foreign text for a message: one line, control characters escaped, cut to `limit` characters."""
     plain = escaped(text)

@@ -150,7 +150,8 @@ def comparison_view(comparison: Comparison, *, verbose: bool = False) -> Rendera
     """A comparison for people."""
     from rich.console import Group
 
-    from wadi.cli.show import plain, plural
+    from wadi.cli.show import plain
+    from wadi.problems import plural
 
     most = 10**9 if verbose else _SHOWN_KEYS
     counts = f"{len(comparison.added):,} added, {len(comparison.removed):,} removed"

@@ -12,9 +12,9 @@ from importlib.resources import as_file, files
 from pathlib import Path
 from typing import TextIO
 
-from wadi.cli.show import console, plain, plural, rows_table
+from wadi.cli.show import console, plain, rows_table
 from wadi.cli.status import Status
-from wadi.problems import CrawlError, Problem, UsageError
+from wadi.problems import CrawlError, Problem, UsageError, plural
 
 EXAMPLES = """examples:
   wadi demo                          crawl the sample site, show the first rows, name the files

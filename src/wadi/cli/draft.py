@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, TextIO
 from urllib.parse import urlsplit
 
 from wadi.cli.options import add_page, at_least_one, check_outputs, credentials_for, inputs_of, opened
-from wadi.cli.show import console, plain, plural, rows_table
+from wadi.cli.show import console, plain, rows_table
 from wadi.cli.status import Status
 from wadi.plan.local import is_of_files
-from wadi.problems import Place, Problem, UsageError, WadiError, shortened
+from wadi.problems import Place, Problem, UsageError, WadiError, plural, shortened
 from wadi.urls import without_secret
 
 if TYPE_CHECKING:

@@ -18,8 +18,8 @@ from wadi.cli.options import (
     write_descriptions,
     write_outputs,
 )
-from wadi.cli.show import plural
 from wadi.cli.status import Status
+from wadi.problems import plural
 
 EXAMPLES = """examples:
   wadi export springs -o springs.csv            the newest complete run of the plan springs.toml

@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, TextIO
 
 from wadi.cli.options import add_page, add_rendered, opened, rendering_asked
-from wadi.cli.show import age_text, blocks, console, plain, plural, write_json
+from wadi.cli.show import age_text, blocks, console, plain, write_json
 from wadi.cli.status import Status
-from wadi.problems import shortened
+from wadi.problems import plural, shortened
 from wadi.table.words import percent
 
 if TYPE_CHECKING:

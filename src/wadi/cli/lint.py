@@ -6,8 +6,9 @@ import argparse
 from typing import TextIO
 
 from wadi.cli.options import add_inputs, inputs_of, starts_noted
-from wadi.cli.show import plural, show_problems, write_json
+from wadi.cli.show import show_problems, write_json
 from wadi.cli.status import Status
+from wadi.problems import plural
 
 EXAMPLES = """examples:
   wadi lint examples/springs.toml

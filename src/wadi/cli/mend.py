@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from wadi.cli.options import add_code, add_inputs, add_route, add_runs, ask_for_code, credentials_for, inputs_of
-from wadi.cli.show import console, plain, plural, write_json
+from wadi.cli.show import console, plain, write_json
 from wadi.cli.status import Status
-from wadi.problems import Place, Problem, UsageError, shortened
+from wadi.problems import Place, Problem, UsageError, plural, shortened
 from wadi.table.words import percent
 
 if TYPE_CHECKING:

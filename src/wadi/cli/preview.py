@@ -17,9 +17,9 @@ from wadi.cli.options import (
     ended_at_once,
     inputs_of,
 )
-from wadi.cli.show import console, plain, plural, rows_table, shown_size, standard_output, write_json
+from wadi.cli.show import console, plain, rows_table, shown_size, standard_output, write_json
 from wadi.cli.status import Status
-from wadi.problems import shortened
+from wadi.problems import plural, shortened
 from wadi.table.words import percent
 
 if TYPE_CHECKING:

@@ -102,7 +102,8 @@ def profile_view(profile: TableProfile) -> RenderableType:
     from rich.console import Group
     from rich.table import Table
 
-    from wadi.cli.show import plain, plural
+    from wadi.cli.show import plain
+    from wadi.problems import plural
     from wadi.table.words import percent
 
     doubled = f"{plural(profile.doubled, 'row')} the same as one before" if profile.doubled else "no row twice"

@@ -53,9 +53,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.run import Run
     from wadi.cli.progress import display
     from wadi.cli.run import crawl_and_sum_up, status_of
-    from wadi.cli.show import console, plural, write_json
+    from wadi.cli.show import console, write_json
     from wadi.cli.summary import summary_of
     from wadi.plan.reader import load_plan
+    from wadi.problems import plural
     from wadi.quality.walk import Walks
 
     check_outputs(args.output, also=args.json)

@@ -65,7 +65,8 @@ def _expire(found: list[RunFound], err: TextIO) -> Status:
     from datetime import datetime
 
     from wadi.actions.run import Run, expire
-    from wadi.cli.show import plural, shown_size
+    from wadi.cli.show import shown_size
+    from wadi.problems import plural
 
     count = 0
     for known in found:

@@ -123,11 +123,6 @@ def age_text(seconds: float) -> str:
     return f"{seconds / 86_400:.0f} days"
 
 
-def plural(count: int, word: str, many: str = "") -> str:
-    """`1 row`, `2 rows`, `1,472 pages`; `many` for words that do not just take an s."""
-    return f"{count:,} {word if count == 1 else many or word + 's'}"
-
-
 def shown_size(size: int) -> str:
     """Bytes for people: `12 kB`, `3.4 MB`."""
     return f"{size / 1e6:.1f} MB" if size >= 100_000 else f"{size / 1e3:.0f} kB"

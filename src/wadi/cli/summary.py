@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 from shlex import quote
 from typing import TYPE_CHECKING, Any
 
-from wadi.cli.show import plain, plural
+from wadi.cli.show import plain
 from wadi.cli.verify import in_short, is_in_short, mend_hint
 from wadi.plan.columns import OUTCOMES
-from wadi.problems import listed, shortened
+from wadi.problems import listed, plural, shortened
 from wadi.store.outcome import End, FailedPage, State, StatedTotal
 from wadi.table.words import percent
 

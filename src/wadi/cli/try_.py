@@ -8,9 +8,9 @@ from datetime import date
 from typing import TYPE_CHECKING, Any, Literal, TextIO, get_args, get_origin
 
 from wadi.cli.options import add_page, add_rendered, opened, rendering_asked
-from wadi.cli.show import console, plain, plural, write_json
+from wadi.cli.show import console, plain, write_json
 from wadi.cli.status import Status
-from wadi.problems import Place, Problem, UsageError, shortened
+from wadi.problems import Place, Problem, UsageError, plural, shortened
 
 if TYPE_CHECKING:
     from rich.text import Text
