@@ -348,7 +348,7 @@ def test_a_notebook_shows_how_far_a_crawl_is(site: str, tmp_path: Path, monkeypa
     first, *between, last = notebook.drawn
     assert "<progress" in first[0]
     assert any(f"{rows} rows" in html and "100%" in html for html, _ in between)
-    assert re.fullmatch(rf"gauges: {rows} rows from \d+ pages, \d s", last[1])
+    assert re.fullmatch(r"gauges: \d+ pages read in \d s", last[1])
     assert "<progress" not in last[0]
     notebook.drawn.clear()
     with wadi.run(PLAN, {"site": site}, runs=tmp_path, report=lambda event: None):
