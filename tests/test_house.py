@@ -58,7 +58,7 @@ ROOMS = {
     ),
     "store": "archive connect crash_points faults folder history order outcome page_cache pages queue shards state stored view whole_files",
     "table": (
-        "account assemble by_route cells database derived describe destinations duplicates enough files frame html_view outcomes "
+        "account assemble by_route cells database derived describe destinations duplicates enough extras files frame html_view outcomes "
         "parquet row_issues seen spreadsheet visits words writers"
     ),
     "web": (

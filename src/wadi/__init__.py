@@ -72,8 +72,8 @@ def run(
 
     `report` hears of each event (`wadi.crawl.events`: Progress, PageDone, …), in the crawl's thread; without one a notebook shows
     how far it is. Raises wadi.RunStopped when the crawl did not go to its end, since nobody answered, the host refused, or no
-    page came. An interrupt (Ctrl-C, a notebook's stop button) ends the crawl within two seconds and is raised. Either has the run,
-    as far as it came, as `error.run`.
+    page came. An interrupt (Ctrl-C, a notebook's stop button) ends the crawl within two seconds and is raised. Either has the
+    run, as far as it came, as `error.run`.
     """
     from wadi.actions.begin import begin
     from wadi.plan.reader import with_limits

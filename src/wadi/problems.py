@@ -254,19 +254,6 @@ def escaped_in_strings(text: str) -> str:
     return text if text.isascii() and "\x7f" not in text else _OBEYED.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
-def needs(module: str, what: str, extra: str) -> None:
-    """Raise UsageError where a library is not installed that an extra of Wadi brings."""
-    from importlib.util import find_spec
-
-    try:
-        is_there = find_spec(module) is not None
-    except ValueError:  # it was taken out of this process
-        is_there = False
-    if not is_there:
-        now = f"pip install 'wadi[{extra}]'"
-        raise UsageError(Problem("not-installed", f"{what} needs {module}, which is not installed", now=now))
-
-
 def plural(count: int, word: str, many: str = "") -> str:
     """`1 row`, `2 rows`, `1,472 pages`; `many` for words that do not just take an s."""
     return f"{count:,} {word if count == 1 else many or word + 's'}"

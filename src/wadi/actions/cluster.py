@@ -26,12 +26,13 @@ from wadi.actions.reparse import reparse_slice
 from wadi.actions.run import Run
 from wadi.actions.shards import TURN_S, Board, Order, Turn, progress_of, take_turn
 from wadi.crawl.events import Progress, ShardProgress
-from wadi.problems import Place, Problem, UsageError, needs
+from wadi.problems import Place, Problem, UsageError
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, RunLock
 from wadi.store.outcome import End, State
 from wadi.store.shards import drop_unreached, put_together, shards_with_work
 from wadi.store.state import RunState
+from wadi.table.extras import needs
 
 if TYPE_CHECKING:
     from distributed import Client, Future

@@ -45,9 +45,7 @@ class ProgressView:
         if not self._is_over:
             return tally.counts_line()
         failed = f", {tally.progress.failed:,} failed" if tally.progress.failed else ""
-        return (
-            f"{plural(tally.rows, 'row')} from {plural(tally.progress.done, 'page')}{failed}, {tally.elapsed_s:.0f} s"
-        )
+        return f"{plural(tally.progress.done, 'page')} read in {tally.elapsed_s:.0f} s{failed}"
 
 
 def display_of_notebook() -> Callable[..., Any] | None:

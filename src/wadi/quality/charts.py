@@ -17,11 +17,12 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from wadi.problems import needs, shortened
+from wadi.problems import shortened
 from wadi.quality.compare import Point
 from wadi.quality.profile import ColumnProfile, TableProfile
 from wadi.quality.tables import TableSource
 from wadi.store.whole_files import whole_file
+from wadi.table.extras import needs
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

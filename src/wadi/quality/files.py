@@ -22,10 +22,11 @@ import orjson
 from wadi.clean.types import TypeName
 from wadi.page.columns import BROKEN_ZIP
 from wadi.plan.columns import Column
-from wadi.problems import Place, Problem, UsageError, listed, needs
+from wadi.problems import Place, Problem, UsageError, listed
 from wadi.quality.tables import TableSource
 from wadi.store.connect import connect
 from wadi.table.destinations import PARQUET
+from wadi.table.extras import needs
 
 _INTEGER = re.compile(r"[+-]?(?:0|[1-9]\d{0,17})")
 _NUMBER = re.compile(r"[+-]?(?:(?:0|[1-9]\d*)(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?")

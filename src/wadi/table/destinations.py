@@ -12,9 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
-from wadi.problems import Problem, UsageError, listed, needs
+from wadi.problems import Problem, UsageError, listed
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.whole_files import check_writable, not_written, whole_file
+from wadi.table.extras import needs
 from wadi.table.writers import (
     PLAIN,
     Rows,
