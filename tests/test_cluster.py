@@ -23,7 +23,8 @@ from hypothesis import strategies as st
 from conftest import EXAMPLES, Program, serving, serving_at
 from small_host import HEAD, SmallHost
 from wadi.actions import cluster, reparse
-from wadi.actions.begin import begin
+from wadi.actions.begin import begin, go_on
+from wadi.actions.crawl import crawl
 from wadi.actions.run import Run
 from wadi.actions.shards import Board, Order, Turn, take_turn
 from wadi.demo.site import application
@@ -101,9 +102,13 @@ def test_workers_that_are_killed_cost_nothing(tmp_path: Path) -> None:
         over = threading.Event()
 
         def kill() -> None:
-            while not over.wait(1.5):
-                with suppress(OSError, ValueError):  # it may die while it is asked
-                    os.kill(min(client.run(os.getpid, on_error="ignore").values()), signal.SIGKILL)
+            for _ in range(8):
+                pids = sorted(nanny.pid for nanny in client.cluster.workers.values() if nanny.pid)
+                if len(pids) > 1:  # the cluster's own nannies begin others in their place
+                    with suppress(OSError):
+                        os.kill(pids[0], signal.SIGKILL)
+                if over.wait(1.5):
+                    return
 
         killer = threading.Thread(target=kill)
         killer.start()
@@ -115,6 +120,27 @@ def test_workers_that_are_killed_cost_nothing(tmp_path: Path) -> None:
         with run:
             assert (end, run.read().rows) == (End.COMPLETE, _truth(40))
         assert visits.too_soon(PAUSE_S) == 0
+
+
+def test_a_cluster_without_workers_ends_the_run_and_what_came_is_kept(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(cluster, "_WITHOUT_WORKERS_S", 1.0)
+    monkeypatch.setattr(cluster, "_WORKERS_LOOKED_EVERY_S", 0.2)
+    told: list[str] = []
+    with branches(9) as (site, _), cluster.connected(None, 1) as client:
+        run = begin(load_plan(_plan(tmp_path), {"site": site}), tmp_path)
+        gone = threading.Timer(3.0, lambda: client.cluster.scale(0))
+        gone.start()
+        end = cluster.crawl_on_cluster(run, client=client, turn_s=1.0, told=told.append)
+        gone.join()
+        with run:
+            assert end is End.SHARDS_FAILED
+            assert all("no worker of the cluster is left" in line for line in told)
+            assert told
+        with go_on(run.folder, tmp_path) as gone_on:
+            assert crawl(gone_on) is End.COMPLETE
+            assert gone_on.read().rows == _truth(9)
 
 
 def test_a_run_whose_client_was_killed_is_gone_on_with_by_one_process(program: Program) -> None:
@@ -259,7 +285,7 @@ def test_a_shard_that_somebody_works_on_is_left_to_him(tmp_path: Path) -> None:
 def test_an_interrupt_ends_a_run_with_what_came_in_it(program: Program) -> None:
     """As a terminal gives it: to all processes of the group."""
     with branches(9) as (site, _):
-        _plan(program.folder, "300ms")
+        _plan(program.folder)
         command = [*program.command, "run", "branches.toml", "-i", f"site={site}", "--workers", "2", "-o", "b.csv"]
         started = subprocess.Popen(
             command,
@@ -272,7 +298,7 @@ def test_an_interrupt_ends_a_run_with_what_came_in_it(program: Program) -> None:
         end = time.monotonic() + 60
         while not any(program.folder.glob(f"runs/*/*/{SHARDS}/*/progress")) and time.monotonic() < end:
             time.sleep(0.1)
-        time.sleep(1.5)
+        time.sleep(1.0)
         os.killpg(started.pid, signal.SIGINT)
         _, said = started.communicate(timeout=40)
         assert (started.returncode, "Traceback" in said, "(interrupted)" in said) == (130, False, True), said

@@ -39,6 +39,10 @@ if TYPE_CHECKING:
 
 _LOOKED_EVERY_S = 0.5
 _CONNECTED_WITHIN_S = 10
+_WORKERS_LOOKED_EVERY_S = 5.0
+_WITHOUT_WORKERS_S = 60.0
+_RESULT_WITHIN_S = 30.0
+"""How long the result of a turn that is over may take: the worker that has it may be gone."""
 _ROWS_TURN_S = 3.0
 """How long a turn is where it is to be seen soon whether there are enough rows."""
 _SHARED = ("turbohtml", "lxml", "pydantic")
@@ -229,7 +233,7 @@ class _Going:
         self._turn_s = turn_s
         self._report = report
         self._limits = run.loaded.plan.limits
-        self._began = time.monotonic()
+        self._began = self._workers_at = self._workers_seen_at = time.monotonic()
         self._tasks: dict[Future[Turn], int] = {}
         self.board = Board(shards_with_work(self._folder, self._count))
 
@@ -243,7 +247,20 @@ class _Going:
                 return end
             self._take_what_came()
             self._tell()
+            if not self._has_workers():
+                self.stop()
+                self._tasks.clear()
+                self.board.leave_all("no worker of the cluster is left")
         return self._spent()
+
+    def _has_workers(self) -> bool:
+        """Whether there was a worker lately: a cluster may start them anew."""
+        now = time.monotonic()
+        if now - self._workers_at >= _WORKERS_LOOKED_EVERY_S:
+            self._workers_at = now
+            if self._client.nthreads():  # type: ignore[no-untyped-call]
+                self._workers_seen_at = now
+        return now - self._workers_seen_at < _WITHOUT_WORKERS_S
 
     def stop(self) -> None:
         """Give no more turns; those under way end with their workers, or by themselves. What they committed is kept."""
@@ -272,7 +289,7 @@ class _Going:
         for task in [task for task in self._tasks if task.done()]:  # type: ignore[no-untyped-call]
             shard = self._tasks.pop(task)
             try:
-                turn: Turn = task.result()
+                turn: Turn = task.result(timeout=_RESULT_WITHIN_S)
             except Exception as error:  # of the worker, or that it is gone
                 self.board.failed(shard, f"{type(error).__name__}: {error}".partition("\n")[0][:300])
             else:

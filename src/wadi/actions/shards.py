@@ -158,7 +158,7 @@ def progress_of(run: Path, shard: int) -> tuple[int, ...]:
 
 class Board:
     """Which shard has the next turn. A shard waits for its turn when it has pages that wait, or got some from others; one that
-    failed three times, or gets nowhere, is left out."""
+    failed three times in a row, or gets nowhere, is left out."""
 
     def __init__(self, shards: list[int]) -> None:
         self._waiting = deque(shards)
@@ -193,6 +193,7 @@ class Board:
             self._waiting.append(turn.shard)
             return
         self.turns.append(turn)
+        self.failures[turn.shard] = 0
         # A turn without a request waited politely: for a long pause, or for what a site asked to wait.
         gets_on = turn.pages or turn.failed or turn.handed or not turn.requests
         self._in_vain[turn.shard] = 0 if gets_on or has_more else self._in_vain[turn.shard] + 1
@@ -210,6 +211,13 @@ class Board:
         elif shard not in self._waiting and self.failures[shard] < _MOST_FAILURES:
             self.left_out.pop(shard, None)
             self._waiting.append(shard)
+
+    def leave_all(self, why: str) -> None:
+        """Leave out every shard that has its turn or waits for it."""
+        self.left_out |= dict.fromkeys(sorted([*self.active, *self._waiting]), why)
+        self.failures.update(dict.fromkeys(self.left_out, _MOST_FAILURES))
+        self.active.clear()
+        self._waiting.clear()
 
     def failed(self, shard: int, why: str) -> None:
         """A turn was lost, with the worker that had it or by an error."""
