@@ -105,7 +105,7 @@ def test_from_a_page_to_a_table_in_one_line(program: Program, host: SmallHost) -
     lines = (program.folder / "weirs.csv").read_text("utf-8").splitlines()
     assert (lines[0], len(lines)) == ("name,url,span", 13)
     assert "pages = 100" in (program.folder / "weirs.toml").read_text("utf-8")
-    assert "plan      weirs.toml: look at it, mend it, and run it again" in done.err
+    assert "plan      weirs.toml: look at it, change what is wrong, and run it again" in done.err
     again = program("draft", f"{host.address}/list", "--run", "-o", "weirs.csv")
     assert (again.status, "weirs.toml: it is there already [not-writable]" in again.err) == (2, True)
     nowhere = program("draft", f"{host.address}/list", "--run")
@@ -259,3 +259,12 @@ def _at_terminal(program: Program, words: list[str], answers: list[bytes]) -> st
     process.wait(30)
     os.close(master)
     return shown.decode("utf-8", "replace")
+
+
+def test_what_is_asked_for_beside_a_new_page_is_new_too(program: Program, host: SmallHost) -> None:
+    """A site that was redesigned since it was looked at: its second page in today's cache is of the old design."""
+    assert isinstance(host.pages, dict)
+    second, host.pages["/list?page=2"] = host.pages["/list?page=2"], "<p>another design</p>"
+    assert "tried: it leads to a page without rows" in program("draft", f"{host.address}/list", "-q").out
+    host.pages["/list?page=2"] = second
+    assert "# page 2 has 4 more" in program("draft", f"{host.address}/list", "-q", "--fresh").out

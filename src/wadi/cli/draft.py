@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, TextIO
 from urllib.parse import urlsplit
 
 from wadi.cli.options import add_page, at_least_one, check_outputs, credentials_for, inputs_of, opened
-from wadi.cli.show import console, plain, rows_table
+from wadi.cli.show import age_text, console, plain, rows_table
 from wadi.cli.status import Status
 from wadi.plan.local import is_of_files
 from wadi.problems import Place, Problem, UsageError, WadiError, plural, shortened
@@ -42,6 +42,8 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
 """
 _PREVIEW_ROWS = 5
 _LIMITS = (100, "10m")
+_OLD_S = 300
+"""From this age on it is told that a page was not asked for just now."""
 """Pages and time of a first run."""
 _MARK = re.compile(r"[A-Z]{1,2}\d+")
 
@@ -123,6 +125,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     draft = draft_page(page, asked, means)
     _write(draft.text, target, out)
     if not args.quiet:
+        if page.age_s is not None and page.age_s > _OLD_S and page.from_web:
+            print(f"the page is from today's cache, {age_text(page.age_s)} old; --fresh asks again", file=err)
         _tell(draft, target, err, is_run=args.run)
         _say_what_it_is(draft, args, err)
     if args.run and target is not None:
@@ -220,7 +224,7 @@ def _run(plan: Path, args: argparse.Namespace, out: TextIO, err: TextIO) -> Stat
     with begin(loaded, args.runs, reached=args.reached) as begun:
         status = crawl_and_sum_up(begun, args, out, err, credentials_for(loaded))
     if not args.quiet:
-        print(f"plan      {plan}: look at it, mend it, and run it again:  wadi run {shlex.quote(str(plan))}", file=err)
+        print(f"plan      {plan}: look at it, change what is wrong, and run it again:  wadi run {shlex.quote(str(plan))}", file=err)
     return status
 
 

@@ -101,7 +101,7 @@ class Draft:
 class Means:
     """With what a draft is made: the file that it goes to, how it names the page, the cache, and of a plan that the page was
     opened with the part that is carried over and its credentials; of a saved reply what is sent for it, and the
-    look at it. `look_on` lets further pages be asked for."""
+    look at it. `look_on` lets further pages be asked for, which are asked anew where they are to be `fresh`."""
 
     name: str = "plan.toml"
     address: str = ""
@@ -113,12 +113,14 @@ class Means:
     limits: tuple[int, str] | None = None
     sending: Sending | None = None
     look: Look | None = None
+    fresh: bool = False
 
 
 def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None = None) -> Draft:
     """The draft of a plan for a page. Raises UsageError where there is nothing to draft from, and for what does not fit the
     page."""
-    asked, means = asked or Asked(), means or Means()
+    # What stands beside a page that came just now has to be of now as well: a site may have been redesigned since this morning.
+    asked, means = asked or Asked(), replace(means or Means(), fresh=page.from_web and page.age_s is None)
     look = means.look or look_at(page.document, page.reply)
     is_said = bool(asked.examples or asked.group or asked.fields or asked.thing)
     if look.kind.kind == "log-in" and not is_said and page.from_web:
@@ -281,7 +283,7 @@ def _data_behind(look: Look, asked: Asked, means: Means) -> tuple[OpenedPage, Lo
     addresses = [source.url for source in look.sources if source.what == ASKED_FOR]
     for address in addresses[:_MOST_SOURCES]:
         try:
-            opened = open_page(resolve(look.document.base, address), cache=means.cache)
+            opened = open_page(resolve(look.document.base, address), cache=means.cache, fresh=means.fresh)
         except (WadiError, NotAUrl):
             continue
         found = look_at(opened.document, opened.reply)
@@ -305,7 +307,7 @@ def _delay_of(page: OpenedPage, means: Means) -> float | None:
 def _asking(chosen: Choices, means: Means) -> Iterator[Ask]:
     """A function that asks the site of a plan, one page after the other, as its run would."""
     loaded = parse_plan(plan_text(chosen, means.name, means.address), means.name)
-    site = Site(loaded, means.cache or PageCache(cache_folder()), credentials=means.credentials)
+    site = Site(loaded, means.cache or PageCache(cache_folder()), fresh=means.fresh, credentials=means.credentials)
     try:
         yield lambda request: site.reply(request)[0]
     finally:
