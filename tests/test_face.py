@@ -7,12 +7,16 @@ import gc
 import importlib.util
 import io
 import json
+import os
+import pty
 import re
 import shutil
 import subprocess
 import sys
+import termios
 import warnings
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -357,3 +361,34 @@ def test_a_notebook_shows_how_far_a_crawl_is(site: str, tmp_path: Path, monkeypa
     monkeypatch.setitem(sys.modules, "IPython", SimpleNamespace(get_ipython=lambda: SimpleNamespace()))
     with wadi.run(PLAN, {"site": site}, runs=tmp_path, rows=1):
         pass  # a shell of IPython's, where the crawl says nothing
+
+
+def _on_a_terminal(program: Program, *arguments: str, **environment: str) -> str:
+    """What a command writes on a terminal of 24 lines."""
+    read_end, write_end = pty.openpty()
+    termios.tcsetwinsize(write_end, (24, 80))
+    running = subprocess.Popen(
+        [*program.command, *arguments],
+        cwd=program.folder,
+        env={**program.environment, "TERM": "xterm", **environment},
+        stdout=write_end,
+        stdin=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
+    os.close(write_end)
+    pieces = []
+    with suppress(OSError):  # the end of a terminal's output
+        while piece := os.read(read_end, 65536):
+            pieces.append(piece)
+    os.close(read_end)
+    assert running.wait(20) == 0
+    return b"".join(pieces).decode().replace("\r\n", "\n")
+
+
+def test_what_is_longer_than_the_screen_goes_through_the_pager(program: Program) -> None:
+    whole = program("schema").out
+    assert _on_a_terminal(program, "schema", PAGER="tail -n 2") == "".join(whole.splitlines(keepends=True)[-2:])
+    assert _on_a_terminal(program, "schema", PAGER="cat") == whole
+    assert _on_a_terminal(program, "schema", PAGER="no-such-pager") == whole
+    (program.folder / "p.html").write_text("<p>It fits on the screen.", "utf-8")
+    assert "It fits" in _on_a_terminal(program, "show", "p.html", PAGER="tail -n 0")

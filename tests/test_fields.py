@@ -251,7 +251,7 @@ def test_personal_data_is_hashed_by_a_key(tmp_path: Path, monkeypatch: pytest.Mo
         ("a = { at = 'b', clean = 'lowr' }", "bad-step", 'did you mean "lower"'),
         ("a = { at = 'b', clean = 'call turnd' }", "bad-code", 'did you mean "turned"'),
         ("a = { at = 'b', type = 'integr' }", "wrong-value", 'did you mean "integer"'),
-        ("a = { at = 'b', type = 'money' }\na_currency = 'b'", "double-column", "stands beside"),
+        ("a = { at = 'b', type = 'money' }\na_currency = 'b'", "double-column", "comes with"),
         ("a = 'b'\n[table.t.derive]\nx = 'a / q'", "unknown-column", '"q"'),
         ("a = 'b'\n[table.t.derive]\nx = 'a /'", "bad-formula", "cannot be read"),
         ("a = 'b'\n[table.t.derive]\na = '1'", "double-column", "comes from a field, too"),

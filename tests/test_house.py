@@ -33,7 +33,7 @@ ROOMS = {
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
-        "compare completion demo doctor draft draft_questions export inspect lint main mend new options preview profile progress reparse report resume row_stream settings "
+        "compare completion demo doctor draft draft_questions export inspect lint main mend new options pager preview profile progress reparse report resume row_stream settings "
         "run runs_ schema show show_page snap status summary trace try_ verify"
     ),
     "crawl": (

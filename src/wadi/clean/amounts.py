@@ -131,9 +131,7 @@ def _signed(text: str, *, among_words: bool) -> tuple[bool, bool, str] | None:
                 return None
             before, inner = before + inner, None  # MW-0141: a hyphen that joins
         elif among_words and is_apart and head["gap"] and inner in "-–":
-            raise NotReadable(
-                "ambiguous-number", f"{text.strip()!r}: the dash could be a minus, or stand between words"
-            )
+            raise NotReadable("ambiguous-number", f"{text.strip()!r}: the dash could be a minus, or be between words")
     if outer and among_words and any(char.isalpha() for char in before):
         raise NotReadable("ambiguous-number", f"{text.strip()!r}: the dash could be a minus, or begin a list")
     signs = [sign.strip() for sign in (outer, inner or head["word"]) if sign]

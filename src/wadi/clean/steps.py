@@ -178,7 +178,7 @@ STEPS: dict[str, Verb] = {
         _substitute, ("PATTERN", "NEW"), 0, "what a regular expression matches turned into NEW (\\1 is its first group)"
     ),
     "lower": Verb(_cased("lower"), ("LOCALE",), 1, "in small letters, by the rules of a locale (default: none)"),
-    "upper": Verb(_cased("upper"), ("LOCALE",), 1, "in capital letters, likewise"),
+    "upper": Verb(_cased("upper"), ("LOCALE",), 1, "in capital letters, by the rules of a locale (default: none)"),
     "title": Verb(_title, (), 0, "each word with a capital letter"),
     "nth": Verb(
         _nth, ("NUMBER", "SEPARATOR"), 1, "part NUMBER of the text split at SEPARATOR (blanks); -1 is the last"

@@ -72,7 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="PAGE",
-        help="a further page of the same kind, where fields should stand, too",
+        help="a further page of the same kind, which should have the fields, too",
     )
     said.add_argument("--count", type=at_least_one, metavar="N", help="how many rows there should be on this page")
     said.add_argument("--group", metavar="MARK", help="rows by the mark that wadi inspect gives them: A, B, …")
@@ -224,7 +224,10 @@ def _run(plan: Path, args: argparse.Namespace, out: TextIO, err: TextIO) -> Stat
     with begin(loaded, args.runs, reached=args.reached) as begun:
         status = crawl_and_sum_up(begun, args, out, err, credentials_for(loaded))
     if not args.quiet:
-        print(f"plan      {plan}: look at it, change what is wrong, and run it again:  wadi run {shlex.quote(str(plan))}", file=err)
+        print(
+            f"plan      {plan}: look at it, change what is wrong, and run it again:  wadi run {shlex.quote(str(plan))}",
+            file=err,
+        )
     return status
 
 

@@ -121,7 +121,12 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
 
         ended_at_once()
     try:
-        return _checked(command, args, out, err)
+        if argv[0] not in _LONG or not out.isatty():
+            return _checked(command, args, out, err)
+        from wadi.cli.pager import paged
+
+        with paged(out) as pages:
+            return _checked(command, args, pages, err)
     except BrokenPipeError:
         # The reader of a pipe has seen enough; what Python still holds for it must not complain at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -167,6 +172,8 @@ def _files_allowed() -> int:
     return soft if soft >= 0 else _FILES
 
 
+_LONG = frozenset({"inspect", "show", "trace", "verify", "profile", "compare", "schema"})
+"""Commands that may write more than a screen holds, and ask nothing."""
 _LOOKING = frozenset({"inspect", "try", "trace", "draft"})
 """Commands that have nothing to lose."""
 
@@ -237,7 +244,7 @@ def command_parser(name: str, command: Command) -> argparse.ArgumentParser:
         "-v",
         "--verbose",
         action="store_true",
-        help="more of what happens; of a crawl on a terminal the last rows as they come",
+        help="more of it; while a crawl runs on a terminal, its last rows",
     )
     shown.add_argument("--debug", action="store_true", help="a traceback where an error ends the command")
     # Options may stand anywhere among arguments; what argparse makes of the usage then is formatted once more.

@@ -12,7 +12,7 @@ from wadi.problems import Place, Problem, UsageError, nearest
 
 VARIABLES = {
     "runs": ("WADI_RUNS", "where runs are kept (--runs)"),
-    "contact": ("WADI_CONTACT", "whom a site's owner may write to (manners.contact)"),
+    "contact": ("WADI_CONTACT", "an address for the owners of sites (manners.contact)"),
     "driver": ("WADI_WEBDRIVER", "the WebDriver server of rendered pages (manners.driver)"),
 }
 """The settings: the environment variable of each, and what it is, with what goes over both in brackets."""

@@ -52,7 +52,9 @@ class ColumnCheckPlan(Part):
     filled: Share | None = Field(
         None, description="share of cells that are not missing: 0.9 or { minimum = …, maximum = … }"
     )
-    distinct: Share | None = Field(None, description="share of different values among those filled, likewise")
+    distinct: Share | None = Field(
+        None, description="share of different values among those that are filled: 0.9 or { minimum = …, maximum = … }"
+    )
     total: BoundsPlan | None = Field(None, description="sum of the numbers: { minimum = …, maximum = … }")
     mean: BoundsPlan | None = Field(None, description="mean of the numbers: { minimum = …, maximum = … }")
 
@@ -65,7 +67,7 @@ class CheckPlan(Part):
     """What a table must hold."""
 
     rows: BoundsPlan | None = Field(None, description="number of rows: { minimum = 300, maximum = 400 }")
-    duplicates: BoundsPlan | None = Field(None, description="rows left out as duplicates, likewise")
+    duplicates: BoundsPlan | None = Field(None, description="number of rows left out as duplicates: { maximum = 10 }")
     where: Annotated[list[str], BeforeValidator(_as_list, json_schema_input_type=str | list[str])] = Field(
         [], description='conditions that every row meets: "flow <= capacity"; one with a missing value counts as met'
     )

@@ -549,8 +549,12 @@ class LoginPlan(Part):
     user_from: str | None = Field(
         None, description="the environment variable with the user name; asked for at the terminal where it is not set"
     )
-    password_from: str | None = Field(None, description="the environment variable with the password, likewise")
-    token_from: str | None = Field(None, description="of bearer: the environment variable with the token, likewise")
+    password_from: str | None = Field(
+        None, description="the environment variable with the password, or asked for at the terminal"
+    )
+    token_from: str | None = Field(
+        None, description="of bearer: the environment variable with the token, or asked for at the terminal"
+    )
     values: dict[str, str] = Field({}, description="further fields of the form")
     do: Strings = Field(
         [],
@@ -570,7 +574,7 @@ class LoginPlan(Part):
 
 
 class DerivePlan(Part):
-    """A column reckoned from others of its row."""
+    """A column computed from others of its row."""
 
     formula: str = Field(min_length=1, description="arithmetic over columns; a missing one makes it missing")
     type: TypeName = Field("number", description="type of the column")
@@ -595,7 +599,7 @@ class TablePlan(Part):
         "key tells; records that only earlier runs have are at the end",
     )
     derive: dict[Name, Annotated[DerivePlan, BeforeValidator(_as_formula, json_schema_input_type=str | DerivePlan)]] = (
-        Field({}, description='columns reckoned from others: density = "flow / depth"')
+        Field({}, description='columns computed from others: density = "flow / depth"')
     )
     call: str | None = Field(
         None,

@@ -113,7 +113,7 @@ def _each(value: Any) -> list[Any]:
 
 
 CELL_RULES: dict[str, tuple[Callable[[ColumnCheckPlan, Context], Breaks | None], Callable[[ColumnCheckPlan], str]]] = {
-    "unique": (_unique, lambda check: "stands there before"),
+    "unique": (_unique, lambda check: "was there before"),
     "minimum": (_minimum, lambda check: f"is below {check.minimum}"),
     "maximum": (_maximum, lambda check: f"is above {check.maximum}"),
     "minLength": (_min_length, lambda check: f"is shorter than {check.min_length}"),

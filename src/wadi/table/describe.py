@@ -201,7 +201,7 @@ def _origin(plan: Plan, table: str, name: str, beside: str | None) -> str:
         return "the same in every row"
     giving = fields_giving(plan, table, name)
     if not giving:
-        return f"stands beside {beside}" if beside else "made by the table"
+        return f"comes with {beside}" if beside else "made by the table"
     parts = [spec.about for _, spec in giving if spec.about][:1]
     for page, spec in giving:
         parts.append(f"page {page}: {_picking(spec)}")

@@ -215,5 +215,5 @@ def file_names(plan: Plan, text: PlanText) -> Iterator[Finding]:
             for part in companions_of(name, field.type):
                 if part in fields:
                     path = (*above, part)
-                    what = f'column "{part}" stands beside "{name}", which is of type {field.type}'
+                    what = f'column "{part}" comes with "{name}", which is of type {field.type}'
                     yield path, text.problem("double-column", path, what, key=True, now="another name for this field")
