@@ -132,6 +132,9 @@ def test_nothing_is_left_open(site: str, tmp_path: Path) -> None:
         with wadi.run(PLAN, {"site": site}, rows=3, runs=tmp_path) as run:
             wadi.verify(run)
             wadi.profile(run)
+        forgotten = wadi.run(PLAN, {"site": site}, rows=3, runs=tmp_path)
+        assert len(forgotten.table()) == 3
+        del forgotten
         gc.collect()
     open_files = [
         str(path.readlink()) for path in Path("/proc/self/fd").iterdir() if path.is_symlink() and path.exists()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+import weakref
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
@@ -42,6 +43,7 @@ class RunView:
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._db = connection
+        weakref.finalize(self, connection.close)  # of whoever forgets to: nothing is left open, and no warning comes
 
     def meta(self, name: str) -> Any:
         found = self._db.execute("SELECT value FROM meta WHERE name = ?", (name,)).fetchone()
