@@ -1,4 +1,6 @@
-"""Runs the plans of docs/cookbook.md on the sample site, and writes below each the first rows that it gives:  python docs/cookbook.py"""
+"""Runs the plans of docs/cookbook.md on the sample site, and those of docs/html-to-fields.md on the HTML above them, and writes below each
+the first rows that it gives:  python docs/cookbook.py
+"""
 
 from __future__ import annotations
 
@@ -23,6 +25,13 @@ RECIPE = re.compile(
     r"^### (?P<name>.+?)\n(?P<said>.*?)```toml\n(?P<plan>.*?)```\n\n```text\n(?P<gives>.*?)```\n",
     re.MULTILINE | re.DOTALL,
 )
+FROM_HTML = ROOT / "docs" / "html-to-fields.md"
+SECTION = re.compile(
+    r"^## (?P<name>[^\n]+)\n(?:(?!^## ).)*?```html\n(?P<html>.*?)```\n\n```toml\n(?P<plan>.*?)```\n\n```text\n(?P<gives>.*?)```\n",
+    re.MULTILINE | re.DOTALL,
+)
+HEAD = 'wadi = 1\nstart = { page = "list", addresses = "page.html" }\n'
+"""What the plans of the sections begin with."""
 _ROWS = 3
 _MOST_PAGES = 12
 
@@ -60,16 +69,35 @@ def gives(plan: str, site: str, folder: Path) -> str:
     return "".join(f"{line}\n" for line in lines[: _ROWS + 1])
 
 
+def sections(text: str) -> Iterator[re.Match[str]]:
+    """The sections with HTML, the part of a plan that reads it, and what that gives."""
+    return SECTION.finditer(text)
+
+
+def gives_of_html(html: str, plan: str, folder: Path) -> str:
+    """The first rows that a part of a plan gives from a piece of HTML, as CSV."""
+    (folder / "page.html").write_text(html, "utf-8")
+    return gives(HEAD + plan, SITE, folder)
+
+
 def main() -> int:
     """Write the rows below the plans."""
     site = sys.argv[1] if len(sys.argv) > 1 else SITE
-    text = COOKBOOK.read_text("utf-8")
     with kitchen(site) as folder:
-        for recipe in [*recipes(text)][::-1]:
-            made = gives(recipe["plan"], site, folder)
-            text = text[: recipe.start("gives")] + made + text[recipe.end("gives") :]
-    COOKBOOK.write_text(text, "utf-8")
+        text = COOKBOOK.read_text("utf-8")
+        made = [(recipe, gives(recipe["plan"], site, folder)) for recipe in recipes(text)]
+        COOKBOOK.write_text(_with_made(text, made), "utf-8")
+        text = FROM_HTML.read_text("utf-8")
+        made = [(found, gives_of_html(found["html"], found["plan"], folder)) for found in sections(text)]
+        FROM_HTML.write_text(_with_made(text, made), "utf-8")
     return 0
+
+
+def _with_made(text: str, made: list[tuple[re.Match[str], str]]) -> str:
+    """A text with what each of its plans gives."""
+    for found, given in reversed(made):
+        text = text[: found.start("gives")] + given + text[found.end("gives") :]
+    return text
 
 
 if __name__ == "__main__":

@@ -77,14 +77,39 @@ def test_a_plan_of_the_cookbook_gives_what_is_told(cookbook: tuple[ModuleType, P
     assert module.gives(recipe["plan"], site, folder) == recipe["gives"]
 
 
-@pytest.mark.parametrize("name", sorted({path.name for path in DOCS.glob("*.md")} - {"cookbook.md"}))
+FROM_HTML = (DOCS / "html-to-fields.md").read_text("utf-8")
+
+
+@pytest.mark.parametrize("name", re.findall(r"^## (.+)", FROM_HTML, re.MULTILINE)[:-1])
+def test_html_gives_what_is_told(cookbook: tuple[ModuleType, Path], name: str) -> None:
+    module, folder = cookbook
+    (found,) = (found for found in module.sections(FROM_HTML) if found["name"] == name)
+    assert module.gives_of_html(found["html"], found["plan"], folder) == found["gives"]
+
+
+@pytest.mark.parametrize(
+    "name", sorted({path.name for path in DOCS.glob("*.md")} - {"cookbook.md", "html-to-fields.md"})
+)
 def test_whole_plans_in_the_docs_are_right(name: str) -> None:
     plans = [block for block in _blocks(name, "toml") if re.match(r"(#.*\n)*wadi\s*=", block)]
     for plan in plans:
         assert parse_plan(plan, name).plan.wadi == 1
 
 
-@pytest.mark.parametrize("name", ["first-plan.md", "monthly.md", "trouble.md", "guest.md", "browser.md", "cluster.md"])
+@pytest.mark.parametrize(
+    "name",
+    [
+        "first-plan.md",
+        "monthly.md",
+        "large.md",
+        "trouble.md",
+        "guest.md",
+        "browser.md",
+        "cluster.md",
+        "cookbook.md",
+        "html-to-fields.md",
+    ],
+)
 def test_commands_of_the_guides_have_the_options_that_are_said(program: Program, name: str) -> None:
     """Each `wadi COMMAND --option` stands in that command's help."""
     text = (DOCS / name).read_text("utf-8")
