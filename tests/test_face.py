@@ -147,7 +147,8 @@ def test_nothing_is_left_open(site: str, tmp_path: Path) -> None:
     [
         ([1.0, 2.0, 3.0, 5.0, 8.0, 13.0, 20.0, 4.0], False),
         ([0.1 * 1.4**n for n in range(40)], True),
-        ([0.0, *(0.1 * 1.4**n for n in range(40))], False),
+        ([0.0] * 12 + [0.1 * 1.4**n for n in range(40)], True),
+        ([-1.0, *(0.1 * 1.4**n for n in range(40))], False),
         ([5.0] * 10, False),
     ],
 )
@@ -155,7 +156,8 @@ def test_skewed_numbers_are_binned_on_a_logarithmic_axis(values: list[float], is
     numbers = numbers_of(sorted(values))
     assert numbers is not None
     assert numbers.is_logarithmic is is_logarithmic
-    assert sum(count for _, _, count in numbers.bins) == len(values)
+    assert sum(count for _, _, count in numbers.bins) + numbers.zeros == len(values)
+    assert numbers.zeros == (values.count(0.0) if is_logarithmic else 0)
     if is_logarithmic:
         assert max(count for _, _, count in numbers.bins) * 3 < len(values)
 

@@ -136,6 +136,7 @@ def profile_view(profile: TableProfile) -> RenderableType:
 def _value_lines(profile: ColumnProfile) -> Iterable[RenderableType]:
     """What a column holds, in words."""
     from wadi.cli.show import plain
+    from wadi.problems import plural
     from wadi.table.words import figure
 
     numbers = profile.numbers
@@ -147,7 +148,9 @@ def _value_lines(profile: ColumnProfile) -> Iterable[RenderableType]:
         spread = f" ± {figure(numbers.deviation)}" if numbers.deviation is not None else ""
         middle = f"median {figure(numbers.median)}, mean {figure(numbers.mean)}{spread}"
         yield plain(f"{figure(numbers.least)} to {figure(numbers.most)}, {middle}")
-        yield plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
+        line = plain(sparkline([count for _, _, count in numbers.bins]), "cyan")
+        zeros = f", and {plural(numbers.zeros, 'row')} of 0" if numbers.zeros else ""
+        yield line.append(f"  logarithmic{zeros}", "dim") if numbers.is_logarithmic else line
         if numbers.outliers:
             listed = ", ".join(figure(value) for value in numbers.extremes[:3])
             yield plain(f"{numbers.outliers:,} outliers: {listed}", "yellow")

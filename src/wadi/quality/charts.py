@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Any
 
 from wadi.problems import shortened
 from wadi.quality.compare import Point
+from wadi.quality.figures import Numbers
 from wadi.quality.profile import ColumnProfile, TableProfile
 from wadi.quality.tables import TableSource
 from wadi.store.whole_files import whole_file
@@ -106,21 +107,43 @@ def _with_unit(profile: ColumnProfile) -> str:
     return profile.column.name + (f" ({profile.column.unit})" if profile.column.unit else "")
 
 
-def histogram(profile: ColumnProfile) -> Figure:
-    """Numbers in bins, with the median; skewed ones on a logarithmic axis, which says so."""
-    from matplotlib.ticker import ScalarFormatter
+def _on_a_logarithmic_axis(axes: Any, numbers: Numbers, zero: float) -> None:
+    """The axis in powers of ten, with the zeros as a bar at the left of it."""
+    from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
+    lower, upper, _ = numbers.bins[0]
+    axes.set_xscale("log")
+    first, last = math.floor(math.log10(lower)), math.ceil(math.log10(numbers.most))
+    ticks = [10.0**power for power in range(first, last + 1) if lower <= 10.0**power <= numbers.most * 1.01]
+    if numbers.zeros:
+        step = upper / lower
+        axes.bar(
+            zero / math.sqrt(step), numbers.zeros, width=zero * math.sqrt(step) - zero / math.sqrt(step), align="edge",
+            color=GREY, edgecolor="#6a737b", linewidth=0.6,
+        )  # fmt: skip
+        ticks = [zero, *ticks]
+    axes.xaxis.set_major_locator(FixedLocator(ticks))
+    axes.xaxis.set_minor_locator(NullLocator())
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, place: "0" if value < lower * 0.99 else f"{value:,.6g}"))
+
+
+def histogram(profile: ColumnProfile) -> Figure:
+    """Numbers in bins, with the median; skewed ones on a logarithmic axis, which says so, with a bar of its own for zeros."""
     assert profile.numbers is not None
     figure, axes = _figure()
-    for lower, upper, count in profile.numbers.bins:
+    bins = profile.numbers.bins
+    for lower, upper, count in bins:
         axes.bar(lower, count, width=upper - lower, align="edge", color=BLUE, edgecolor="white", linewidth=0.6)
+    low, high = bins[0][0], bins[-1][1]
+    # A median of 0 is on no logarithmic axis: it is where the bar of the zeros is.
+    zero = low * (low / bins[0][1]) ** 2
     median = profile.numbers.median
-    axes.axvline(median, color=OCHRE, linewidth=2)
-    low, high = profile.numbers.least, profile.numbers.most
-    is_left = median < (math.sqrt(low * high) if profile.numbers.is_logarithmic else (low + high) / 2)
+    at = median if median > 0 or not profile.numbers.is_logarithmic else zero
+    axes.axvline(at, color=OCHRE, linewidth=2)
+    is_left = at < (math.sqrt(low * high) if profile.numbers.is_logarithmic else (low + high) / 2)
     axes.annotate(
         f"median {median:,.6g}",
-        (median, 1.0),
+        (at, 1.0),
         xycoords=("data", "axes fraction"),
         xytext=(6 if is_left else -6, -4),
         textcoords="offset points",
@@ -129,8 +152,7 @@ def histogram(profile: ColumnProfile) -> Figure:
         color="#8a5708",
     )
     if profile.numbers.is_logarithmic:
-        axes.set_xscale("log")
-        axes.xaxis.set_major_formatter(ScalarFormatter())
+        _on_a_logarithmic_axis(axes, profile.numbers, zero)
     axis = ", logarithmic axis" if profile.numbers.is_logarithmic else ""
     axes.set_xlabel(_with_unit(profile) + axis)
     axes.set_ylabel("rows")

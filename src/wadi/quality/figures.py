@@ -33,9 +33,12 @@ Ordered = Sequence[Any]
 
 @dataclass(frozen=True)
 class Numbers:
-    """The figures of a numeric column. `bins` are equally wide, `is_logarithmic` says on which axis: lower edge, upper edge,
-    count. `outliers` counts what lies further from the quartiles than one and a half times what is between them (Tukey 1977);
-    `extremes` are the furthest, `lowest` and `highest` the ten at each end."""
+    """The figures of a numeric column.
+
+    `bins` are equally wide, `is_logarithmic` says on which axis: lower edge, upper edge, count. Zeros are on no logarithmic axis,
+    and `zeros` counts them there. `outliers` are further from the quartiles than one and a half times what is between
+    them (Tukey 1977); `extremes` are the furthest, `lowest` and `highest` the ten at each end.
+    """
 
     least: float
     lower: float
@@ -50,6 +53,7 @@ class Numbers:
     highest: tuple[float, ...]
     bins: tuple[tuple[float, float, int], ...]
     is_logarithmic: bool
+    zeros: int = 0
 
 
 class SortedFile:
@@ -120,6 +124,7 @@ def numbers_of(values: Ordered) -> Numbers | None:
     far = [*ordered[: min(below, _EXTREMES)], *ordered[max(above, len(ordered) - _EXTREMES) :][::-1]]
     mean = math.fsum(_plain(ordered)) / len(ordered)
     bins, is_logarithmic = _bins_of(ordered)
+    zeros = bisect_right(ordered, 0.0) if is_logarithmic else 0
     return Numbers(
         least=float(ordered[0]),
         lower=lower,
@@ -134,6 +139,7 @@ def numbers_of(values: Ordered) -> Numbers | None:
         extremes=tuple(dict.fromkeys(sorted(map(float, far), key=lambda figure: -abs(figure - median))))[:_EXTREMES],
         bins=bins,
         is_logarithmic=is_logarithmic,
+        zeros=zeros,
     )
 
 
@@ -154,14 +160,18 @@ def _deviation(ordered: Ordered, mean: float) -> float | None:
 
 def _bins_of(ordered: Ordered) -> tuple[tuple[tuple[float, float, int], ...], bool]:
     """Bins from the least to the greatest, and whether they are equally wide on a logarithmic axis: where a third of the numbers
-    or more would be in the first of those that are equally wide on a plain one, and the greatest is a hundred times the least.
-    One bin where all are the same, or too close for more."""
+    or more would be in the first of those that are equally wide on a plain one, and the greatest is a hundred times the least
+    above 0. One bin where all are the same, or too close for more."""
     least, most = float(ordered[0]), float(ordered[-1])
     count = BINS if len(ordered) > _CHUNK else min(BINS, len(set(ordered)))
     plain = _counted(ordered, [*(least + (most - least) * place / count for place in range(count)), most])
-    if len(plain) < _LEAST_SKEWED or least <= 0 or most < least * 100 or plain[0][2] * 3 < len(ordered):
+    if len(plain) < _LEAST_SKEWED or least < 0 or plain[0][2] * 3 < len(ordered):
         return plain, False
-    return _counted(ordered, [*(least * (most / least) ** (place / count) for place in range(count)), most]), True
+    above = ordered[bisect_right(ordered, 0.0) :]
+    lowest = float(above[0])
+    if most < lowest * 100:
+        return plain, False
+    return _counted(above, [*(lowest * (most / lowest) ** (place / count) for place in range(count)), most]), True
 
 
 def _counted(ordered: Ordered, edges: list[float]) -> tuple[tuple[float, float, int], ...]:

@@ -82,6 +82,7 @@ class ColumnProfile:
             }  # fmt: skip
         if numbers is not None:
             found["histogram_axis"] = "logarithmic" if numbers.is_logarithmic else "plain"
+            found["histogram_zeros"] = numbers.zeros
             found["histogram"] = [{"from": one, "to": other, "count": count} for one, other, count in numbers.bins]
         if self.first is not None:
             found |= {"first": self.first, "last": self.last}
