@@ -2,10 +2,10 @@
 
 import re
 
-from wadi import PageData
+from wadi import Page, PageData
 
 
-def printout(page):
+def printout(page: Page) -> PageData:
     """A row for each gauging: below its spring, which is below its district."""
     rows, district, spring, following = [], None, None, None
     for line in page.value("pre").splitlines():

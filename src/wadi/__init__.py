@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
 __all__ = [
-    "PageData", "RunStopped", "WadiError", "__version__", "compare", "draft", "export", "load_plan", "mend", "open_page",
-    "open_run", "profile", "reparse", "resume", "run", "run_async", "verify",
+    "Page", "PageData", "RunStopped", "WadiError", "__version__", "compare", "draft", "export", "load_plan", "mend",
+    "open_page", "open_run", "profile", "reparse", "resume", "run", "run_async", "verify",
 ]  # fmt: skip
 
 _STOPPED_WITHIN_S = 1.5
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from wadi.actions.run import Run
     from wadi.crawl.events import Event
     from wadi.crawl.page_calls import PageData
+    from wadi.crawl.page_view import Page
     from wadi.learn.drafting import Draft
     from wadi.learn.mend import Mending
     from wadi.plan.model import InputValue
@@ -277,6 +278,10 @@ def __getattr__(name: str) -> object:
         from wadi.problems import WadiError
 
         return WadiError
+    if name == "Page":
+        from wadi.crawl.page_view import Page
+
+        return Page
     if name == "PageData":
         from wadi.crawl.page_calls import PageData
 

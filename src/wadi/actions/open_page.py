@@ -51,13 +51,6 @@ class OpenedPage(Page):
     age_s: float | None = None
     view: ClassVar[Callable[[OpenedPage], str] | None] = None
 
-    def __repr__(self) -> str:
-        document = self.document
-        title = f' "{shortened(document.title, 60)}"' if document.root is not None and document.title else ""
-        return (
-            f"<wadi page {without_secret(self.reply.url)}{title}: {document.parsed_as}, {len(self.reply.body):,} bytes>"
-        )
-
     def _repr_html_(self) -> str:
         """The page in a notebook: what it is, and what repeats on it where somebody looked (`wadi.open_page`)."""
         view = type(self).view

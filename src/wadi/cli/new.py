@@ -15,7 +15,7 @@ EXAMPLES = """examples:
   wadi new springs                                       springs.toml in this folder
   wadi new springs --address http://127.0.0.1:8700/register
 """
-_PLAN = """# What stands on this site, and how to crawl it. Every key:  docs/plan.md;  what is wrong in it:  wadi lint {file}
+_PLAN = """# What is on this site, and how to crawl it. Every key:  docs/plan.md;  what is wrong in it:  wadi lint {file}
 wadi  = 1
 title = "{title}"
 
@@ -27,7 +27,7 @@ page      = "list"                     # the kind of page that the crawl begins 
 addresses = ["{{+site}}{path}"] # wadi inspect ADDRESS  shows what is on it, and how it goes on
 
 [manners]
-# contact = "you@example.org"          # whom the site's owner may write to
+# contact = "you@example.org"          # an address for the site's owner
 pause = "1s"                           # the least time between two requests to a host
 
 [page.list]
@@ -82,7 +82,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         raise UsageError(Problem("not-writable", f"cannot be written: {error.strerror}", Place(str(plan)))) from error
     if not args.quiet:
         name = shlex.quote(str(plan))
-        print(", ".join(written), file=err)
+        print(f"written: {', '.join(written)}", file=err)
         print(f"next:  wadi inspect {args.address};  wadi lint {name};  wadi preview {name}", file=err)
     return Status.DONE
 

@@ -13,8 +13,9 @@ from wadi.page.expressions import BadExpression, Expression, compile_expression
 from wadi.page.json_values import text_of_value
 from wadi.page.nodes import Element, JsonNode, Scope, markup_of
 from wadi.page.text import text_of
-from wadi.problems import Problem, UsageError
+from wadi.problems import Problem, UsageError, shortened
 from wadi.store.outcome import as_stored
+from wadi.urls import without_secret
 from wadi.web.messages import Reply
 
 Said = str | dict[str, Any]
@@ -91,12 +92,19 @@ class PagePart(Readable):
         return None if found is None else str(found)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Page(Readable):
     """A page with the reply that it came in."""
 
     document: Document
     reply: Reply
+
+    def __repr__(self) -> str:
+        document = self.document
+        title = f' "{shortened(document.title, 60)}"' if document.root is not None and document.title else ""
+        return (
+            f"<wadi page {without_secret(self.reply.url)}{title}: {document.parsed_as}, {len(self.reply.body):,} bytes>"
+        )
 
     @property
     def scope(self) -> Scope:

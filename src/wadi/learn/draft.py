@@ -144,7 +144,7 @@ wadi = 1
 
 [start]
 page      = "behind"
-addresses = [{text_in_quotes(f"{parts.scheme}://{parts.netloc}/")}]    # what stands behind the log-in
+addresses = [{text_in_quotes(f"{parts.scheme}://{parts.netloc}/")}]    # what is behind the log-in
 
 [login]
 address       = {text_in_quotes(address)}
