@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import io
 import os
 import shutil
 import signal
@@ -11,12 +13,14 @@ import sys
 import tempfile
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, contextmanager, redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
+
+from wadi.cli.main import main
 
 # The suite does the same each time: chance is for tests/fuzz.py. The first example of a test may pay for what is built on
 # first use; time is measured in benchmarks, not here.
@@ -30,6 +34,8 @@ for number in (signal.SIGINT, signal.SIGHUP):
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="wadi-tests-")
 ROOT = Path(__file__).parent.parent
 EXAMPLES = ROOT / "examples"
+APPROVED_CODE = "WADI_APPROVED_CODE"
+"""The environment variable with the code that this process may run."""
 
 
 @dataclass(frozen=True)
@@ -70,6 +76,14 @@ needs_browser = pytest.mark.skipif(
 )
 
 
+_SLOW = ("test_weather", "test_cluster", "test_turns", "test_browser", "test_examples", "test_mend", "test_hostile")
+"""Modules with tests that take long: they come first, so that none is left alone at the end."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    items.sort(key=lambda item: _SLOW.index(item.path.stem) if item.path.stem in _SLOW else len(_SLOW))
+
+
 class Program:
     """The installed program `wadi`, run in a folder with an environment of its own."""
 
@@ -93,6 +107,27 @@ class Program:
         if "--package" in arguments and done.returncode == 0:
             assert mistakes_of_package(self.folder / "datapackage.json") == []
         return Done(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    def inside(self, *arguments: str | Path) -> Done:
+        """The same command line in this process: for what is looked at with the installed program elsewhere, and would start it
+        again and again."""
+        out, err = io.StringIO(), io.StringIO()
+        before, handler = dict(os.environ), signal.getsignal(signal.SIGINT)
+        os.environ.clear()
+        os.environ.update(self.environment)
+        try:
+            with contextlib.chdir(self.folder), redirect_stdout(out), redirect_stderr(err):
+                status = main(list(map(str, arguments)), out, err)
+        except SystemExit as error:
+            status = int(error.code or 0)
+        finally:
+            approved = os.environ.get(APPROVED_CODE, "")
+            os.environ.clear()
+            os.environ.update(before | {APPROVED_CODE: approved})
+            signal.signal(signal.SIGINT, handler)
+        if "--package" in arguments and status == 0:
+            assert mistakes_of_package(self.folder / "datapackage.json") == []
+        return Done(status, out.getvalue(), err.getvalue())
 
     def start(self, *arguments: str | Path) -> subprocess.Popen[str]:
         return subprocess.Popen(

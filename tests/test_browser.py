@@ -129,7 +129,7 @@ fields = { name = "b", span = { at = "i", type = "integer", unit = "m" } }
 )  # fmt: skip
 def test_lint_knows_what_a_browser_can(program: Program, plan: str, code: str, what: str) -> None:
     (program.folder / "p.toml").write_text(plan, "utf-8")
-    done = program("lint", "p.toml")
+    done = program.inside("lint", "p.toml")
     assert (done.status, f"[{code}]" in done.err + done.out, what in done.err + done.out) == (2, True, True), (
         done.err + done.out
     )

@@ -216,7 +216,7 @@ TRY = """<dl><dt>Depth<dd>12 m<dt>Kind<dd>well; spring</dl><table><tr><th>Flow<t
 )
 def test_try_knows_every_key_of_a_field(program: Program, arguments: list[str], telling: str) -> None:
     (program.folder / "try.html").write_text(TRY)
-    done = program("try", "try.html", *arguments)
+    done = program.inside("try", "try.html", *arguments)
     assert telling in done.out + done.err
     assert done.status in (0, 1, 2)
 

@@ -134,7 +134,10 @@ def test_a_cluster_without_workers_ends_the_run_and_what_came_is_kept(
         gone.start()
         end = cluster.crawl_on_cluster(run, client=client, turn_s=1.0, told=told.append)
         gone.join()
-        with run:
+        monkeypatch.setattr(cluster, "_CONNECTED_WITHIN_S", 0.5)
+        with run, pytest.raises(UsageError, match="no worker of the cluster answers"):
+            cluster.check_workers(client, run)
+        with Run.open(run.folder) as run:
             assert end is End.SHARDS_FAILED
             assert all("no worker of the cluster is left" in line for line in told)
             assert told

@@ -206,7 +206,7 @@ def test_wrong_input_gets_one_clear_word(program: Program, arguments: list[str],
     (folder / "folder").mkdir()
     (folder / "damaged").mkdir()
     (folder / "damaged" / "run.sqlite").write_bytes(b"no database" * 100)
-    done = program(*arguments)
+    done = program.inside(*arguments)
     assert done.status == status, done.err
     assert telling in done.err
     assert done.out == ""
@@ -222,7 +222,7 @@ def test_a_port_in_use_and_a_folder_in_the_way_are_said(program: Program, site: 
 
 @pytest.mark.parametrize("name", COMMANDS)
 def test_every_command_has_help_with_two_examples(program: Program, name: str) -> None:
-    done = program(name, "--help")
+    done = program.inside(name, "--help")
     assert done.status == 0
     assert done.out.startswith(f"usage: wadi {name}")
     assert done.out.count(f"\n  wadi {name}") >= 2
@@ -297,7 +297,7 @@ def test_try_offers_no_keys_that_say_nothing_of_a_single_value(program: Program)
 def test_inspect_names_the_right_rows_first(
     program: Program, site: str, path: str, expression: str, count: int, kind: str
 ) -> None:
-    told = json.loads(program("inspect", f"{site}{path}", "--json").out)
+    told = json.loads(program.inside("inspect", f"{site}{path}", "--json").out)
     assert (told["rows"][0]["expression"], told["rows"][0]["count"], told["kind"]["kind"]) == (expression, count, kind)
     assert told["robots"]["allowed"]
 
@@ -344,7 +344,7 @@ def test_inspect_shows_the_total_the_next_link_and_the_json_behind_a_page(progra
     ],
 )
 def test_try(program: Program, site: str, arguments: list[str], status: int, telling: str) -> None:
-    done = program("try", f"{site}/register", *arguments)
+    done = program.inside("try", f"{site}/register", *arguments)
     assert done.status == status, done.err
     assert telling in done.out + done.err
 

@@ -166,14 +166,14 @@ def test_any_texts_and_addresses_make_a_plan(title: str, texts: list[str], path:
     ],
 )
 def test_drafts_of_the_sample_site_rehearse(program: Program, site: str, path: str) -> None:
-    done = program("draft", f"{site}{path}", "-o", "drafted.toml", "--ignore-robots")
+    done = program.inside("draft", f"{site}{path}", "-o", "drafted.toml", "--ignore-robots")
     if done.status == 2:
         assert "[nothing-to-draft]" in done.err
         assert not (program.folder / "drafted.toml").exists()
         return
     assert done.err.startswith("drafted.toml: drafted; next:  wadi preview drafted.toml\n")
     assert done.out == ""
-    told: dict[str, Any] = json.loads(program("preview", "drafted.toml", "--json").out)
+    told: dict[str, Any] = json.loads(program.inside("preview", "drafted.toml", "--json").out)
     assert told["tables"][0]["rows"]
 
 

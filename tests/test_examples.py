@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -48,43 +47,37 @@ def test_an_example_gives_the_truth(program: Program, site: str, name: str) -> N
     assert _rows(program.folder / "out.jsonl") == TRUTHS[name](site)
     for plan, table in FURTHER_TRUTHS:
         if plan == name:
-            assert program("export", name, "--table", table, "-o", f"{table}.jsonl").status == 0
+            assert program.inside("export", name, "--table", table, "-o", f"{table}.jsonl").status == 0
             assert _rows(program.folder / f"{table}.jsonl") == FURTHER_TRUTHS[plan, table](site)
     with Run.open(name, program.folder / "runs") as run:
         if run.loaded.code is not None:
             run.loaded.code.approve()
-        assert [*_untraced(run)] == []
-        assert _not_done_again(run) == TAKEN_AS_THEY_ARE.get(name, set())
+        untraced, not_done_again = _traced(run)
+        assert untraced == []
+        assert not_done_again == TAKEN_AS_THEY_ARE.get(name, set())
         assert records_of(run.folder).count("response") >= run.pages()[State.DONE]
-    assert program("export", name, "-o", "p.csv", "--package").status == 0  # what is in it is validated
-    reread = program("reparse", name, EXAMPLES / f"{name}.toml", "-q", "-o", "again.jsonl")
+    assert program.inside("export", name, "-o", "p.csv", "--package").status == 0  # what is in it is validated
+    reread = program.inside("reparse", name, EXAMPLES / f"{name}.toml", "-q", "-o", "again.jsonl")
     assert reread.status == 0, reread.err
     assert (program.folder / "again.jsonl").read_bytes() == (program.folder / "out.jsonl").read_bytes()
 
 
-def _not_done_again(run: Run) -> set[str]:
-    """The columns of which a trace shows what the table has, and does not make it again."""
-    tracer, found = Tracer(run), set()
+def _traced(run: Run) -> tuple[list[str], set[str]]:
+    """Every cell whose way from the stored page does not end at what the table has, and the columns of which a trace shows what
+    the table has, and does not make it again."""
+    tracer, untraced, not_done_again = Tracer(run), [], set()
     for table in run.tables:
         assembly = run.assembly(table)
-        if isinstance(assembly, Assembly):
-            for placed in assembly.placed():
-                traces = [tracer.cell(table, assembly, placed, place) for place in range(len(assembly.columns))]
-                found |= {trace.column for trace in traces if trace.steps and "not done again" in trace.steps[-1].name}
-    return found
-
-
-def _untraced(run: Run) -> Iterator[str]:
-    """Every cell whose way from the stored page does not end at what the table has."""
-    tracer = Tracer(run)
-    for table in run.tables:
-        assembly = run.assembly(table)
-        if isinstance(assembly, Assembly):
-            for number, placed in enumerate(assembly.placed(), 1):
-                for place in range(len(assembly.columns)):
-                    trace = tracer.cell(table, assembly, placed, place)
-                    if trace.value != trace.final:
-                        yield f"{table} {number} {trace.column}: {trace.value!r} is not {trace.final!r}"
+        if not isinstance(assembly, Assembly):
+            continue
+        for number, placed in enumerate(assembly.placed(), 1):
+            for place in range(len(assembly.columns)):
+                trace = tracer.cell(table, assembly, placed, place)
+                if trace.value != trace.final:
+                    untraced.append(f"{table} {number} {trace.column}: {trace.value!r} is not {trace.final!r}")
+                if trace.steps and "not done again" in trace.steps[-1].name:
+                    not_done_again.add(trace.column)
+    return untraced, not_done_again
 
 
 def test_a_listing_that_repeats_its_last_page_ends_with_a_note(program: Program, site: str) -> None:
@@ -116,10 +109,10 @@ def test_a_limit_is_said_loudly_and_is_no_success_when_strict(
     program: Program, site: str, option: tuple[str, str], words: str
 ) -> None:
     plan = ("run", EXAMPLES / "atlas.toml", "-i", f"site={site}", *option)
-    done = program(*plan, "--strict")
+    done = program.inside(*plan, "--strict")
     assert (done.status, words in done.err) == (3, True), done.err
     if option[0] != "--time":
-        assert program(*plan).status == 0
+        assert program.inside(*plan).status == 0
 
 
 @pytest.mark.parametrize("option", [("--depth", "-1"), ("--bytes", "many"), ("--time", "soon"), ("--rows", "0")])

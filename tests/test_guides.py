@@ -120,6 +120,6 @@ def test_commands_of_the_guides_have_the_options_that_are_said(program: Program,
         for option in re.findall(r"--[a-z][a-z-]+", rest.partition("#")[0])
     }
     for command in {command for command, _ in wanted}:
-        known = program(command, "--help").out
+        known = program.inside(command, "--help").out
         for option in sorted(option for named, option in wanted if named == command):
             assert option in known, f"wadi {command} {option}"

@@ -115,7 +115,7 @@ def test_what_is_broken_is_learned_anew(
     (program.folder / PLAN).write_text(LISTING, "utf-8")
     pages = {"/list": _list(OLD)}
     with serving(SmallHost(pages).application) as site:
-        assert program("run", PLAN, "-i", f"site={site}", "-q").status == 0
+        assert program.inside("run", PLAN, "-i", f"site={site}", "-q").status == 0
         pages["/list"] = _list(new)
         done = _mend(program, site, "--json", "--write", "--fresh")
         assert done.status == status, done.err
@@ -125,7 +125,7 @@ def test_what_is_broken_is_learned_anew(
         text = (program.folder / PLAN).read_text("utf-8")
         assert 'name = ".name"  # what people call it' in text
         if not unmended:
-            rows = json.loads(program("preview", PLAN, "-i", f"site={site}", "--json").out)["tables"][0]["rows"]
+            rows = json.loads(program.inside("preview", PLAN, "-i", f"site={site}", "--json").out)["tables"][0]["rows"]
             assert rows[:2] == [["W1", "Weir number 1", 1.5, "shut"], ["W2", "Weir number 2", 2.5, "open"]]
 
 

@@ -124,7 +124,7 @@ def test_a_function_gives_rows_links_and_the_next_page(program: Program) -> None
     ],
 )  # fmt: skip
 def test_what_a_function_gives_wrongly_fails_its_page_in_words(program: Program, body: str, said: str) -> None:
-    done = _one_page(program, f"import wadi\ndef read(page):\n    {body}\n")
+    done = _one_page(program, f"import wadi\ndef read(page):\n    {body}\n", inside=True)
     assert "Traceback" not in done.err
     assert f"{said}" in done.err.replace("\n", " "), done.err
     assert "[code-failed]" in done.err
@@ -150,10 +150,11 @@ page_time = 2
 )
 
 
-def _one_page(program: Program, code: str, plan: str = ONE) -> Done:
+def _one_page(program: Program, code: str, plan: str = ONE, *, inside: bool = False) -> Done:
     _written(program.folder, plan, code)
     with serving(SmallHost({"/l": "<main><b>1</b>", "/m": "<i>2</i>"}).application) as site:
-        return program("run", "p.toml", "-i", f"site={site}", "--with-code", "-o", "t.csv")
+        run = program.inside if inside else program
+        return run("run", "p.toml", "-i", f"site={site}", "--with-code", "-o", "t.csv")
 
 
 def test_a_page_fails_and_the_run_goes_on(program: Program) -> None:
@@ -179,7 +180,7 @@ def test_a_function_that_gives_nothing_is_told(program: Program) -> None:
 
 @pytest.mark.parametrize(("rows", "told"), [("[{'nmae': 1, 'n': 2}]", True), ("[{'name': 1, 'n': 2, 'm': 3}]", False)])
 def test_a_key_that_is_no_field_is_told_where_a_field_lacks_its_own(program: Program, rows: str, told: bool) -> None:
-    done = _one_page(program, f"import wadi\ndef read(page):\n    return wadi.PageData({rows})\n")
+    done = _one_page(program, f"import wadi\ndef read(page):\n    return wadi.PageData({rows})\n", inside=True)
     assert ('read() gives no "name", but "nmae", which is no field' in done.err) == told, done.err
 
 

@@ -463,8 +463,12 @@ def test_no_secret_is_anywhere_in_what_a_run_leaves(program: Program, case: str)
         said += [program("resume", "p", "--again", "failed", "-v", "-o", "t.csv")]
         for name in environment:
             del program.environment[name]
-        said += [program("reparse", "p", "-v"), program("report", "p", "-o", "r.html"), program("trace", "p", "t", "1")]
-        said += [program("verify", "p", "-v"), program("export", "p", "-o", "t.xlsx", "-o", "t.sqlite")]
+        said += [
+            program.inside("reparse", "p", "-v"),
+            program.inside("report", "p", "-o", "r.html"),
+            program.inside("trace", "p", "t", "1"),
+        ]
+        said += [program.inside("verify", "p", "-v"), program.inside("export", "p", "-o", "t.xlsx", "-o", "t.sqlite")]
     assert (program.folder / "t.csv").read_text().split() == ["n,size", "1,7", "2,", "3,7"]
     everything = b"".join(_unpacked(one) for one in program.folder.rglob("*") if one.is_file() and one != path)
     everything += "".join(one.out + one.err for one in said).encode()
@@ -555,11 +559,11 @@ name = "."
     path = program.folder / "p.toml"
     path.write_text(text.replace(old, new, 1))
     for command in (("lint", path), ("run", path), ("lint", path, "--json")):
-        done = program(*command)
+        done = program.inside(*command)
         assert done.status == 2
         assert "secret-in-plan" in done.out + done.err
         assert "SECRET" not in done.out + done.err
-    assert what in program("lint", path).out + program("lint", path).err
+    assert what in program.inside("lint", path).out + program.inside("lint", path).err
 
 
 def test_secrets_are_not_given_in_the_open(program: Program) -> None:

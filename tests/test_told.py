@@ -158,13 +158,13 @@ def test_it_is_told_at_the_run_and_the_verdict(program: Program, case: str) -> N
     pages, plan, status, told, table = CASES[case]
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
-        done = program("run", "p.toml", "-o", "t.csv", "-v")
+        done = program.inside("run", "p.toml", "-o", "t.csv", "-v")
     assert done.status == status, done.err
     assert (program.folder / "t.csv").read_bytes().decode() == table
     said = " ".join(done.err.split())
     for words in told:
         assert words in said
-    verified = program("verify", "p", "-v")
+    verified = program.inside("verify", "p", "-v")
     assert verified.status == status
     assert all(words in " ".join(verified.out.split()) for words in told if "×" not in words)
     if not told:
@@ -179,7 +179,7 @@ def test_it_is_told_at_the_rehearsal(program: Program, case: str) -> None:
     pages, plan, _, told, _ = CASES[case]
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
-        done = program("preview", "p.toml", "--fresh")
+        done = program.inside("preview", "p.toml", "--fresh")
     assert done.status == 1
     said = " ".join(done.out.split())
     assert told[-1].removesuffix(" on any page") in said
@@ -207,7 +207,7 @@ def test_it_is_told_at_the_rehearsal(program: Program, case: str) -> None:
 )  # fmt: skip
 def test_a_label_has_a_value_only_where_the_page_says_so(program: Program, page: str, label: str, wanted: str) -> None:
     (program.folder / "p.html").write_text(f"<!doctype html><title>P</title><body>{page}")
-    done = program("try", "p.html", "--label", label)
+    done = program.inside("try", "p.html", "--label", label)
     assert (wanted in done.out) if wanted else (done.status == 1), done.out
 
 

@@ -155,7 +155,7 @@ def test_checks_of_the_plan_are_told_with_the_first_rows(
 )
 def test_checks_that_cannot_be_are_mistakes_of_the_plan(program: Program, check: str, code: str, told: str) -> None:
     (program.folder / "springs.toml").write_text(plan_text() + f"[table.springs.check]\n{check}\n")
-    done = program("lint", "springs.toml")
+    done = program.inside("lint", "springs.toml")
     assert done.status == 2
     assert f"[{code}]" in done.err + done.out
     assert told in done.err + done.out

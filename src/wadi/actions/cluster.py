@@ -26,7 +26,7 @@ from wadi.actions.reparse import reparse_slice
 from wadi.actions.run import Run
 from wadi.actions.shards import TURN_S, Board, Order, Turn, progress_of, take_turn
 from wadi.crawl.events import Progress, ShardProgress
-from wadi.problems import Place, Problem, UsageError
+from wadi.problems import Place, Problem, RunError, UsageError
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, RunLock
 from wadi.store.outcome import End, State
@@ -43,6 +43,7 @@ _WORKERS_LOOKED_EVERY_S = 5.0
 _WITHOUT_WORKERS_S = 60.0
 _RESULT_WITHIN_S = 30.0
 """How long the result of a turn that is over may take: the worker that has it may be gone."""
+_LETS_GO_WITHIN_S = 30.0
 _ROWS_TURN_S = 3.0
 """How long a turn is where it is to be seen soon whether there are enough rows."""
 _SHARED = ("turbohtml", "lxml", "pydantic")
@@ -102,20 +103,30 @@ def _interrupts_ignored() -> Iterator[None]:
         signal.signal(signal.SIGINT, before)
 
 
+def _no_worker() -> UsageError:
+    return UsageError(Problem("no-cluster", "no worker of the cluster answers", now="dask worker ADDRESS  starts one"))
+
+
 def check_workers(client: Client, run: Run) -> int:
     """How many turns the workers can take at a time. Raises UsageError where there are none, where they have other versions than
     this process, or do not see the run's folder."""
     threads = client.nthreads()  # type: ignore[no-untyped-call]
     if not threads:
-        client.wait_for_workers(1, timeout=_CONNECTED_WITHIN_S)
+        with contextlib.suppress(TimeoutError):
+            client.wait_for_workers(1, timeout=_CONNECTED_WITHIN_S)
         threads = client.nthreads()  # type: ignore[no-untyped-call]
+    if not threads:
+        raise _no_worker()
     here = versions()
     token = run.folder / f"seen-{uuid.uuid4().hex}"
     token.touch()
     try:
-        said = client.run(_what_a_worker_has, str(token.resolve()))
+        # A worker that is lost while it is asked is none.
+        said = client.run(_what_a_worker_has, str(token.resolve()), on_error="ignore")
     finally:
         token.unlink(missing_ok=True)
+    if not said:
+        raise _no_worker()
     others = [worker for worker, (there, _) in said.items() if there != here]
     if others:
         there = said[others[0]][0]
@@ -166,7 +177,7 @@ def crawl_on_cluster(
             run.state.set_meta("end", End.INTERRUPTED.value)
             run.state.set_meta("spent", going.spent())
             raise
-        put_together(run.folder)
+        _put_together_when_free(run.folder)
         run.state.set_meta("spent", going.spent())
         for shard, why in going.board.left_out.items() if end is None else ():
             told(f"shard {shard}: {why}")
@@ -174,6 +185,21 @@ def crawl_on_cluster(
         run.state.set_meta("end", end.value)
         name_files(run)
     return end
+
+
+def _put_together_when_free(folder: Path) -> None:
+    """Put together what the shards have, when workers that the cluster has lost have let go of them. Raises RunError where one
+    does not within a while."""
+    end = time.monotonic() + _LETS_GO_WITHIN_S
+    while True:
+        try:
+            put_together(folder)
+        except RunError as error:
+            if error.problems[0].code != "run-in-use" or time.monotonic() > end:
+                raise
+            time.sleep(0.5)
+        else:
+            return
 
 
 def _check_plan(run: Run) -> None:
