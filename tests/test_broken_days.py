@@ -177,7 +177,7 @@ def test_a_disk_that_is_full_at_any_moment_of_a_run_loses_nothing(
         if done.status:
             done = program(*(("resume", "--runs", "disk/runs", "-q", "-o", "t.csv") if began else arguments))
         assert done.status == 0, done
-        assert program("verify", plan, "--deep", "--runs", "disk/runs").status == 0
+        assert program.inside("verify", plan, "--deep", "--runs", "disk/runs").status == 0
         rows = (program.folder / "t.csv").read_text("utf-8").count("\n")
         assert rows == (355 if plan == "springs" else 25)
 

@@ -139,11 +139,11 @@ def test_without_a_browser_it_is_said_what_to_install(program: Program, tmp_path
     (program.folder / "p.toml").write_text(LISTING, "utf-8")
     program.environment["PATH"] = str(tmp_path)
     with serving(SmallHost({"/drawn": DRAWN}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}")
+        done = program.inside("run", "p.toml", "-i", f"site={site}")
         assert done.status == 2, done.err
         assert "no browser with a WebDriver server is installed [no-browser]" in done.err
         assert "apt install chromium chromium-driver" in done.err
-        told = json.loads(program("doctor", "--json").out)["parts"]
+        told = json.loads(program.inside("doctor", "--json").out)["parts"]
     assert [part["is_there"] for part in told if part["name"] == "WebDriver"] == [False]
 
 
@@ -174,9 +174,11 @@ def test_a_page_is_read_as_a_browser_shows_it(program: Program) -> None:
     browser = """do = ["wait 'css: li'", "hover 'descendant::li'"]\nper_row = ["hover ."]\nwait = "css:li"\ngone = "id('x')"\n"""
     (program.folder / "p.toml").write_text(plan + browser, "utf-8")
     with serving(SmallHost({"/drawn": DRAWN}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
         assert done.status == 0, done.err
-        assert json.loads(program("preview", "p.toml", "-i", f"site={site}", "--json").out)["tables"][0]["rows"][0] == [
+        assert json.loads(program.inside("preview", "p.toml", "-i", f"site={site}", "--json").out)["tables"][0]["rows"][
+            0
+        ] == [
             "Weir 1",
             1,
         ]
@@ -188,9 +190,9 @@ def test_a_page_is_read_as_a_browser_shows_it(program: Program) -> None:
         "Weir 4,4",
     ]
     program.environment["PATH"] = str(program.folder)
-    assert program("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
+    assert program.inside("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
     assert (program.folder / "again.csv").read_bytes() == (program.folder / "w.csv").read_bytes()
-    assert "Weir 3" in program("trace", "p", "weirs", "3", "name").out
+    assert "Weir 3" in program.inside("trace", "p", "weirs", "3", "name").out
 
 
 READY = [
@@ -228,7 +230,7 @@ def test_a_page_is_ready_when_the_plan_says_so() -> None:
 def test_a_page_that_does_not_get_ready_is_a_failed_page_with_its_reason(program: Program) -> None:
     (program.folder / "p.toml").write_text(LISTING + 'wait = "li.never"\nwithin = "1s"', "utf-8")
     with serving(SmallHost({"/drawn": DRAWN}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}")
+        done = program.inside("run", "p.toml", "-i", f"site={site}")
     assert done.status == 3
     assert "li.never is not on the page after 1 s" in done.err
 
@@ -472,16 +474,16 @@ def test_the_plainest_way_is_named(raw: str, background: list[Any], way: str, on
 
 @needs_browser
 def test_inspect_try_show_and_snap_see_what_a_browser_shows(program: Program, site: str) -> None:
-    told = json.loads(program("inspect", f"{site}/gauges", "--rendered", "--json").out)
+    told = json.loads(program.inside("inspect", f"{site}/gauges", "--rendered", "--json").out)
     assert (told["way"], told["only_rendered"]) == ("JSON behind", 20)
     assert told["plan"] == [f'addresses = ["{site}/api/gauges?page=1"]', 'rows = "$.items[*]"']
-    shown = program("inspect", f"{site}/gauges", "--rendered").out
+    shown = program.inside("inspect", f"{site}/gauges", "--rendered").out
     assert "the JSON behind it: a script asks for the rows, and so can a plan" in shown
-    tried = program("try", f"{site}/gauges", "tbody tr td:first-child", "--rendered")
+    tried = program.inside("try", f"{site}/gauges", "tbody tr td:first-child", "--rendered")
     assert "20 matches" in tried.out
     assert "0 matches on the page as it comes" in tried.out
-    assert "MW-0181" in program("show", f"{site}/gauges", "--as", "text", "--rendered").out
-    done = program(
+    assert "MW-0181" in program.inside("show", f"{site}/gauges", "--as", "text", "--rendered").out
+    done = program.inside(
         "snap",
         f"{site}/walks",
         "--do",
@@ -496,28 +498,28 @@ def test_inspect_try_show_and_snap_see_what_a_browser_shows(program: Program, si
     assert done.status == 0, done.err
     picture = (program.folder / "walks.png").read_bytes()
     assert (picture[:4], int.from_bytes(picture[16:20]), int.from_bytes(picture[20:24])) == (b"\x89PNG", 800, 600)
-    whole = program("snap", f"{site}/register", "--whole", "-o", "-q.png")
+    whole = program.inside("snap", f"{site}/register", "--whole", "-o", "-q.png")
     assert whole.status in (0, 2)
-    wrong = program("snap", "page.html", "-o", "x.png")
+    wrong = program.inside("snap", "page.html", "-o", "x.png")
     assert (wrong.status, "a browser shows pages of sites" in wrong.err) == (2, True)
 
 
 def test_a_page_is_shown_in_five_forms(program: Program, site: str) -> None:
     page = f"{site}/register/MW-0141"
-    assert "Ash Spring" in program("show", page).out
-    assert "# Ash Spring" in program("show", page, "--as", "markdown").out
-    assert "<script>" in program("show", page, "--as", "html").out
-    assert "<script" not in program("show", page, "--as", "safe").out
-    assert json.loads(program("show", page, "--as", "json").out)["jsonld"][0]["name"] == "Ash Spring"
-    bare = program("show", page, "--as", "markdown", "--no-links", "--no-images").out
-    assert ("](" in program("show", page, "--as", "markdown").out, "](" in bare, "Register" in bare) == (
+    assert "Ash Spring" in program.inside("show", page).out
+    assert "# Ash Spring" in program.inside("show", page, "--as", "markdown").out
+    assert "<script>" in program.inside("show", page, "--as", "html").out
+    assert "<script" not in program.inside("show", page, "--as", "safe").out
+    assert json.loads(program.inside("show", page, "--as", "json").out)["jsonld"][0]["name"] == "Ash Spring"
+    bare = program.inside("show", page, "--as", "markdown", "--no-links", "--no-images").out
+    assert ("](" in program.inside("show", page, "--as", "markdown").out, "](" in bare, "Register" in bare) == (
         True,
         False,
         True,
     )
-    refused = program("show", page, "--no-links")
+    refused = program.inside("show", page, "--no-links")
     assert (refused.status, "are about Markdown" in refused.err) == (2, True)
-    assert program("show", page, "--part", "p.code").out == "MW-0141\n"
-    nothing = program("show", page, "--part", ".nothing")
+    assert program.inside("show", page, "--part", "p.code").out == "MW-0141\n"
+    nothing = program.inside("show", page, "--part", ".nothing")
     assert (nothing.status, ".nothing picks nothing on this page" in nothing.err) == (2, True)
-    assert program("doctor").status == 0
+    assert program.inside("doctor").status == 0

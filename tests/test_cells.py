@@ -223,12 +223,14 @@ def test_try_knows_every_key_of_a_field(program: Program, arguments: list[str], 
 
 def test_options_stand_anywhere_and_values_are_those_of_a_table(program: Program) -> None:
     (program.folder / "try.html").write_text(TRY)
-    first = program("try", "--rows", "tr:has(td)", "try.html", "--type", "boolean", "td + td", "--map", "x=yes", "td")
+    first = program.inside(
+        "try", "--rows", "tr:has(td)", "try.html", "--type", "boolean", "td + td", "--map", "x=yes", "td"
+    )
     assert first.status == 0
     assert "true" in first.out
     assert "True" not in first.out
     (program.folder / "a.csv").write_text("a;b\n1;2\n")
-    done = program("try", "a.csv", "--parse", "csv", "$[*].b", "--json")
+    done = program.inside("try", "a.csv", "--parse", "csv", "$[*].b", "--json")
     assert json.loads(done.out)["found"]["$[*].b"][0]["values"] == ["2"]
 
 
@@ -245,7 +247,7 @@ def test_options_stand_anywhere_and_values_are_those_of_a_table(program: Program
 def test_lint_names_the_place_of_a_mistake_in_an_expression(program: Program, expression: str, place: int) -> None:
     plan = f'wadi = 1\n[start]\npage = "l"\naddresses = ["http://h/"]\n[page.l]\nrows = "li"\ntable = "t"\n[page.l.fields]\nx = \'{expression}\'\n'
     (program.folder / "p.toml").write_text(plan)
-    done = program("lint", "p.toml")
+    done = program.inside("lint", "p.toml")
     assert done.status == 2
     assert f"p.toml:9:{6 + place}: " in done.err + done.out
     assert "bad-expression" in done.err + done.out

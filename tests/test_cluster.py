@@ -230,7 +230,7 @@ def test_workers_of_other_versions_and_without_the_folder_are_refused(
         def nthreads(self) -> dict[str, int]:
             return {"tcp://w": 1}
 
-        def run(self, function: Any, token: str) -> dict[str, Any]:
+        def run(self, function: Any, token: str, *, on_error: str) -> dict[str, Any]:
             return {"tcp://w": self.said}
 
         said: Any = None

@@ -39,7 +39,7 @@ def two(program: Program) -> Program:
 
 
 def told(program: Program, *arguments: str) -> dict[str, Any]:
-    done = program("compare", *arguments, "--json")
+    done = program.inside("compare", *arguments, "--json")
     assert done.status == 0, done.err
     return dict(json.loads(done.out)["tables"][0])
 
@@ -180,9 +180,9 @@ def runs(tmp_path_factory: pytest.TempPathFactory, site: str) -> Path:
     program = Program(tmp_path_factory.mktemp("runs"))
     text = plan_text() + "[table.springs.check]\nrows = { minimum = 300 }\n"
     (program.folder / "springs.toml").write_text(text)
-    assert program("run", "springs.toml", "--input", f"site={site}").status == 0
+    assert program.inside("run", "springs.toml", "--input", f"site={site}").status == 0
     with serving(lambda: application((middleware(["unit"]),))) as address:
-        program("run", "springs.toml", "--input", f"site={address}")
+        program.inside("run", "springs.toml", "--input", f"site={address}")
 
     @web.middleware
     async def hostile(request: web.Request, handler: Any) -> Any:
@@ -195,7 +195,7 @@ def runs(tmp_path_factory: pytest.TempPathFactory, site: str) -> Path:
         return response
 
     with serving(lambda: application((hostile,))) as address:
-        program("run", "springs.toml", "--input", f"site={address}")
+        program.inside("run", "springs.toml", "--input", f"site={address}")
     return program.folder
 
 

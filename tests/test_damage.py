@@ -28,8 +28,8 @@ def ran(program: Program, tmp_path: Path) -> Path:
     for number in range(3):
         (tmp_path / f"page-{number}.html").write_text(f"<li><b>first {number}</b><li><b>second {number}</b>")
     (tmp_path / "plan.toml").write_text(PLAN)
-    assert program("run", "plan.toml").status == 0
-    assert program("verify", "plan", "--deep").status == 0
+    assert program.inside("run", "plan.toml").status == 0
+    assert program.inside("verify", "plan", "--deep").status == 0
     return next((tmp_path / "runs" / "plan").iterdir())
 
 
@@ -68,10 +68,10 @@ def test_stored_pages_that_are_not_there_or_not_whole_are_named(program: Program
     else:
         at = data.rindex(gzip.compress(b"")[:3]) + 60
         archive.write_bytes(data[:at] + bytes([data[at] ^ 0x10]) + data[at + 1 :])
-    done = program("verify", "plan", "--deep", "--json")
+    done = program.inside("verify", "plan", "--deep", "--json")
     assert done.status == 1
     assert "the stored reply cannot be read" in done.out
-    assert program("verify", "plan").status == 0  # the rows do not depend on them
+    assert program.inside("verify", "plan").status == 0  # the rows do not depend on them
 
 
 def test_what_is_gone_on_with_is_never_taken_for_what_stood_there(program: Program, tmp_path: Path) -> None:

@@ -181,7 +181,7 @@ def test_a_page_that_was_read_as_something_is_drafted_so(program: Program, site:
     done = program("draft", f"{site}/wells", "--parse", "html", "-o", "-")
     assert '[page.list]\nparse = "html"\n' in done.out
     (program.folder / "wells.toml").write_text(done.out)
-    assert json.loads(program("preview", "wells.toml", "--json").out)["tables"][0]["rows"]
+    assert json.loads(program.inside("preview", "wells.toml", "--json").out)["tables"][0]["rows"]
 
 
 def test_an_address_is_taken_without_its_password_and_with_its_braces() -> None:
@@ -191,17 +191,17 @@ def test_an_address_is_taken_without_its_password_and_with_its_braces() -> None:
 
 
 def test_what_cannot_be_drafted_is_said(program: Program, site: str) -> None:
-    assert program("run", EXAMPLES / "dry.toml", "-i", f"site={site}").status == 0
-    done = program("draft", "dry#1", "-o", "p.toml")
+    assert program.inside("run", EXAMPLES / "dry.toml", "-i", f"site={site}").status == 0
+    done = program.inside("draft", "dry#1", "-o", "p.toml")
     assert (done.status, "a plan needs the address of its page, or a file" in done.err) == (2, True)
-    first = program("draft", f"{site}/register", "-o", "p.toml", "-q")
+    first = program.inside("draft", f"{site}/register", "-o", "p.toml", "-q")
     assert (first.status, first.out, first.err) == (0, "", "")
     kept = (program.folder / "p.toml").read_bytes()
-    again = program("draft", f"{site}/register", "-o", "p.toml")
+    again = program.inside("draft", f"{site}/register", "-o", "p.toml")
     assert (again.status, "p.toml: it is there already [not-writable]" in again.err) == (2, True)
     assert (program.folder / "p.toml").read_bytes() == kept
     assert program("draft", f"{site}/register", "-o", "-", "-q").out.encode() == kept.replace(b"p.toml", b"plan.toml")
-    missing = program("draft", f"{site}/register", "-o", str(Path("no") / "p.toml"))
+    missing = program.inside("draft", f"{site}/register", "-o", str(Path("no") / "p.toml"))
     assert (missing.status, "[not-writable]" in missing.err) == (2, True)
 
 

@@ -46,7 +46,7 @@ def host() -> Any:
 
 
 def test_the_second_page_is_tried_once(program: Program, host: SmallHost) -> None:
-    done = program("draft", f"{host.address}/list", "-q")
+    done = program.inside("draft", f"{host.address}/list", "-q")
     assert done.status == 0, done.err
     assert 'next   = { at = "a", text = "Next" }' in done.out or 'text = "Next" }' in done.out
     assert "# page 2 has 4 more" in done.out
@@ -65,7 +65,7 @@ def test_the_second_page_is_tried_once(program: Program, host: SmallHost) -> Non
 )
 def test_a_way_that_leads_nowhere_is_a_comment(program: Program, second: str, said: str) -> None:
     with serving(SmallHost({"/list": _listing(1), "/list?page=2": second}).application) as site:
-        done = program("draft", f"{site}/list", "-q")
+        done = program.inside("draft", f"{site}/list", "-q")
     assert done.status == 0, done.err
     assert said.partition("{way}")[2] in done.out
     assert "\nnext " not in done.out
@@ -80,11 +80,13 @@ def test_the_key_is_one_that_holds_on_the_second_page_too(program: Program) -> N
         "/list?page=2": f"<ul>{numbered.replace('{p}', '2')}</ul>",
     }
     with serving(SmallHost(pages).application) as site:
-        assert 'key = ["code"]' in program("draft", f"{site}/list", "-q").out
+        assert 'key = ["code"]' in program.inside("draft", f"{site}/list", "-q").out
 
 
 def test_pages_that_rows_lead_to_are_drafted_too(program: Program, host: SmallHost) -> None:
-    done = program("draft", f"{host.address}/list", "--row", "weir=Weir 10", "span=10 m", "--open", "-o", "weirs.toml")
+    done = program.inside(
+        "draft", f"{host.address}/list", "--row", "weir=Weir 10", "span=10 m", "--open", "-o", "weirs.toml"
+    )
     assert done.status == 0, done.err
     text = (program.folder / "weirs.toml").read_text("utf-8")
     details = text.partition("[page.sheet.fields]")[2]
@@ -93,22 +95,22 @@ def test_pages_that_rows_lead_to_are_drafted_too(program: Program, host: SmallHo
     assert "country" not in details  # the same on all
     assert "name" not in details  # the listing has it
     assert 'completes = "list"' not in text
-    rows = json.loads(program("preview", "weirs.toml", "--json").out)["tables"][0]
+    rows = json.loads(program.inside("preview", "weirs.toml", "--json").out)["tables"][0]
     assert rows["columns"][:3] == ["weir", "span", "owner"]
     assert rows["rows"][0][:3] == ["Weir 10", 10, "K. Pike 10"]
 
 
 def test_from_a_page_to_a_table_in_one_line(program: Program, host: SmallHost) -> None:
-    done = program("draft", f"{host.address}/list", "--run", "-o", "weirs.csv")
+    done = program.inside("draft", f"{host.address}/list", "--run", "-o", "weirs.csv")
     assert done.status == 0, done.err
     assert "weirs.toml: drafted; it is run within 100 pages and 10m, as its [limits] say" in done.err
     lines = (program.folder / "weirs.csv").read_text("utf-8").splitlines()
     assert (lines[0], len(lines)) == ("name,url,span", 13)
     assert "pages = 100" in (program.folder / "weirs.toml").read_text("utf-8")
     assert "plan      weirs.toml: look at it, change what is wrong, and run it again" in done.err
-    again = program("draft", f"{host.address}/list", "--run", "-o", "weirs.csv")
+    again = program.inside("draft", f"{host.address}/list", "--run", "-o", "weirs.csv")
     assert (again.status, "weirs.toml: it is there already [not-writable]" in again.err) == (2, True)
-    nowhere = program("draft", f"{host.address}/list", "--run")
+    nowhere = program.inside("draft", f"{host.address}/list", "--run")
     assert (nowhere.status, "--run wants a file for the table" in nowhere.err) == (2, True)
 
 
@@ -129,7 +131,7 @@ def test_a_shell_is_drafted_from_the_json_that_its_script_asks_for(program: Prog
         "/api/weirs": (200, {"Content-Type": "application/json"}, json.dumps({"weirs": rows})),
     }
     with serving(SmallHost(pages).application) as site:
-        done = program("draft", f"{site}/app", "-q")
+        done = program.inside("draft", f"{site}/app", "-q")
         assert f'addresses = ["{site}/api/weirs"]' in done.out, done.err
         assert 'rows  = "$.weirs[*]"' in done.out
 
@@ -148,9 +150,9 @@ def test_the_json_behind_a_listing_is_the_steadier_source(program: Program) -> N
         ),
     }
     with serving(SmallHost(pages).application) as site:
-        assert f'addresses = ["{site}/api/weirs"]' in program("draft", f"{site}/list", "-q").out
-        assert f'addresses = ["{site}/other"]' in program("draft", f"{site}/other", "-q").out
-        named = program("draft", f"{site}/list", "--row", "owner=K. Pike", "name=Weir number 2", "-q").out
+        assert f'addresses = ["{site}/api/weirs"]' in program.inside("draft", f"{site}/list", "-q").out
+        assert f'addresses = ["{site}/other"]' in program.inside("draft", f"{site}/other", "-q").out
+        named = program.inside("draft", f"{site}/list", "--row", "owner=K. Pike", "name=Weir number 2", "-q").out
         assert 'owner = "$.owner"' in named  # it stands in the JSON alone
 
 
@@ -159,11 +161,11 @@ def test_further_pages_tell_a_label_from_a_place(program: Program) -> None:
     facts = "<h1>Weir {n}</h1><table>{owner}<tr><td>Built<td>19{n}0</table>"
     for n, owner in ((1, "<tr><td>Owner<td>K. Pike"), (2, "")):
         (program.folder / f"{n}.html").write_text(facts.format(n=n, owner=owner), "utf-8")
-    alone = program("draft", "1.html", "--row", "built=1910", "-q").out
-    both = program("draft", "1.html", "--row", "built=1910", "--also", "2.html", "-q").out
+    alone = program.inside("draft", "1.html", "--row", "built=1910", "-q").out
+    both = program.inside("draft", "1.html", "--row", "built=1910", "--also", "2.html", "-q").out
     assert 'built = { label = "Built"' in both
     assert alone
-    wrong = program("draft", "1.html", "--also", "2.html")
+    wrong = program.inside("draft", "1.html", "--also", "2.html")
     assert (wrong.status, "that needs a --row" in wrong.err) == (2, True)
 
 
@@ -214,13 +216,13 @@ def test_the_kind_that_a_page_names_is_seen(markup: str, kind: str) -> None:
 
 def test_things_are_drafted_by_name(program: Program) -> None:
     (program.folder / "kettle.html").write_text(THING.format(head="", text=LONG), "utf-8")
-    done = program("draft", "kettle.html", "--thing", "Product", "-o", "kettle.toml")
+    done = program.inside("draft", "kettle.html", "--thing", "Product", "-o", "kettle.toml")
     assert done.status == 0, done.err
     text = (program.folder / "kettle.toml").read_text("utf-8")
     assert "# Product: 6 of 15 usual fields; not found:" in text
     assert "# £ 24.50; the class of .price" in text
     assert "Copper kettle" in done.err
-    wrong = program("draft", "kettle.html", "--thing", "Kettle")
+    wrong = program.inside("draft", "kettle.html", "--thing", "Kettle")
     assert (wrong.status, "kinds: Product, Article" in wrong.err) == (2, True)
     assert len(things()) > 8
 
@@ -265,6 +267,6 @@ def test_what_is_asked_for_beside_a_new_page_is_new_too(program: Program, host: 
     """A site that was redesigned since it was looked at: its second page in today's cache is of the old design."""
     assert isinstance(host.pages, dict)
     second, host.pages["/list?page=2"] = host.pages["/list?page=2"], "<p>another design</p>"
-    assert "tried: it leads to a page without rows" in program("draft", f"{host.address}/list", "-q").out
+    assert "tried: it leads to a page without rows" in program.inside("draft", f"{host.address}/list", "-q").out
     host.pages["/list?page=2"] = second
-    assert "# page 2 has 4 more" in program("draft", f"{host.address}/list", "-q", "--fresh").out
+    assert "# page 2 has 4 more" in program.inside("draft", f"{host.address}/list", "-q", "--fresh").out

@@ -326,25 +326,25 @@ def test_the_program_reads_again_and_traces(program: Program, tmp_path: Path) ->
     with serving(host.application) as site:
         head = HEAD.replace("http://h", site)
         path.write_text(head + BASE + 'name = "a"\nsize = "i"\n')
-        assert program("run", path, "-q").status == 0
+        assert program.inside("run", path, "-q").status == 0
         path.write_text(
             head + BASE.replace('"li"', '"li.none"') + 'name = "a"\nsize = { at = "i", type = "integer", unit = "m" }\n'
         )
-        done = program("reparse", "p", "-o", "none.csv")
+        done = program.inside("reparse", "p", "-o", "none.csv")
         assert done.status == 1
         assert 'no rows on a page without "li.none"' in done.err
         path.write_text(
             head + BASE + 'name = "a"\nsize = { at = "i", type = "integer", unit = "m" }\n[table.t]\nkey = "name"\n'
         )
-        done = program("reparse", "p", "-o", "p.csv")
+        done = program.inside("reparse", "p", "-o", "p.csv")
         assert "1 stored page read again" in done.err
         assert "no request sent" in done.err
         assert (tmp_path / "p.csv").read_bytes() == b"name,size\r\nx,12\r\ny,\r\n"
-    told = program("trace", "p", "t", "x", "size")
+    told = program.inside("trace", "p", "t", "x", "size")
     assert told.status == 0
     for words in ("<i>12 m</i>", "type: integer", "= 12", "row 1 on it", "status 200"):
         assert words in told.out
-    cells = json.loads(program("trace", "p", "t", "2", "--json").out)["cells"]
+    cells = json.loads(program.inside("trace", "p", "t", "2", "--json").out)["cells"]
     assert cells[1]["value"] is None
     assert "not readable" in cells[1]["steps"][-1]["value"]
     for wrong, words in (
@@ -352,7 +352,7 @@ def test_the_program_reads_again_and_traces(program: Program, tmp_path: Path) ->
         (("p", "t", "x", "siz"), 'did you mean "size"'),
         (("p", "u", "1"), 'no table "u"'),
     ):
-        refused = program("trace", *wrong)
+        refused = program.inside("trace", *wrong)
         assert (refused.status, words in refused.err) == (2, True), refused.err
 
 
@@ -398,5 +398,5 @@ def test_old_pages_expire_and_rows_stay(tmp_path: Path, program: Program) -> Non
         assert expire(done.run, now) == 0
         assert expire(done.run, now + timedelta(days=2)) > 0
         assert done.rows() == [["a"]]
-    listed = program("runs", "--expire")
+    listed = program.inside("runs", "--expire")
     assert (listed.status, "0 runs expired" in listed.err) == (0, True)

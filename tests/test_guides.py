@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib.util
 import re
 import shlex
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 from types import ModuleType
@@ -53,6 +54,31 @@ def test_the_python_of_the_guide_runs(site: str, tmp_path: Path, monkeypatch: py
         exec(compile(block.replace(SITE, site), "python.md", "exec"), names)
     assert len(names["springs"]) == 30  # type: ignore[arg-type]
     assert (tmp_path / "gauges.parquet").exists()
+
+
+def test_what_the_readme_says_is_done(program: Program, site: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its commands one after the other, on the sample site, then its Python."""
+    readme = (DOCS.parent / "README.md").read_text("utf-8")
+    shutil.copytree(EXAMPLES, program.folder / "examples", ignore=shutil.ignore_patterns("__pycache__"))
+    for plan in (program.folder / "examples").glob("*.toml"):
+        plan.write_text(plan.read_text("utf-8").replace(SITE, site), "utf-8")
+    blocks = [body for kind, body in _BLOCK.findall(readme) if kind == "sh"]
+    asked = [
+        shlex.split(line.replace(SITE, site), comments=True)[1:]
+        for line in "".join(blocks).splitlines()
+        if line.startswith("wadi ")
+    ]
+    assert len(asked) >= 14
+    for arguments in asked:
+        done = program.inside(*arguments)
+        assert done.status == 0, (arguments, done.err)
+    assert len((program.folder / "springs.csv").read_text("utf-8").splitlines()) == 355
+    (code,) = [body for kind, body in _BLOCK.findall(readme) if kind == "python"]
+    monkeypatch.chdir(program.folder)
+    names: dict[str, object] = {}
+    exec(compile(code.replace(SITE, site), "README.md", "exec"), names)
+    assert len(names["springs"]) == 354  # type: ignore[arg-type]
+    assert len(names["names"]) == 30  # type: ignore[arg-type]
 
 
 COOKBOOK = (DOCS / "cookbook.md").read_text("utf-8")

@@ -165,7 +165,7 @@ def test_what_a_site_names_its_secrets_is_no_line_of_a_plan(program: Program) ->
     )
     (program.folder / "saved.har").write_bytes(_archive(entry))
     for options in ([], ["--secrets"]):
-        drafted = program("draft", "--har", "saved.har", "-q", *options)
+        drafted = program.inside("draft", "--har", "saved.har", "-q", *options)
         assert drafted.status == 0, drafted.err
         assert HIDDEN not in drafted.out
         read = tomllib.loads(drafted.out)

@@ -122,10 +122,10 @@ def test_a_page_that_shows_one_thing(facts: str) -> None:
 
 def test_what_inspect_prints_is_a_plan_that_runs(program: Program, site: str) -> None:
     """Copied into a plan as they stand, the fields of a page give its values."""
-    shown = program("inspect", f"{site}/register/MW-0141").out
+    shown = program.inside("inspect", f"{site}/register/MW-0141").out
     assert 'altitude     = { label = "Altitude", type = "integer", unit = "m" }' in shown
     assert "labels   dl" not in shown
-    told = json.loads(program("inspect", f"{site}/register/MW-0141", "--json").out)["fields"]
+    told = json.loads(program.inside("inspect", f"{site}/register/MW-0141", "--json").out)["fields"]
     lines = [f"{one['name']} = {_as_plan(one)}" for one in told]
     plan = [
         "wadi = 1",
@@ -137,7 +137,7 @@ def test_what_inspect_prints_is_a_plan_that_runs(program: Program, site: str) ->
         *lines,
     ]
     (program.folder / "sheet.toml").write_text("\n".join(plan))
-    done = program("run", "sheet.toml", "-o", "sheet.jsonl", "-q")
+    done = program.inside("run", "sheet.toml", "-o", "sheet.jsonl", "-q")
     assert done.status == 0, done.err
     row: dict[str, Any] = json.loads((program.folder / "sheet.jsonl").read_text())
     wanted = {"name": "Ash Spring", "kind": "spring", "altitude": 339, "temperature": 11.5, "flow": 2.2}
@@ -175,7 +175,7 @@ def test_any_page_gives_fields_that_a_plan_takes(rows: list[str], last: str) -> 
 
 def test_labels_on_a_page_that_nests_deeply_take_no_time(tmp_path: Path, program: Program) -> None:
     (tmp_path / "deep.html").write_text("<body>" + "<div>a: b" * 500)
-    done = program("inspect", str(tmp_path / "deep.html"), "--json")
+    done = program.inside("inspect", str(tmp_path / "deep.html"), "--json")
     assert [field["label"] for field in json.loads(done.out)["fields"]] == ["a"]
 
 
@@ -234,6 +234,6 @@ def test_a_first_row_that_is_a_row(entries: list[tuple[str, ...]]) -> None:
 def test_names_of_other_scripts_are_keys_in_quotes(program: Program) -> None:
     rows = "".join(f"<tr><td>Weir {n}<td>{n} m" for n in range(5))
     (program.folder / "table.html").write_text(f"<table><tr><th>Название<th>Débit{rows}</table>", "utf-8")
-    shown = program("inspect", "table.html").out
+    shown = program.inside("inspect", "table.html").out
     assert '"название"  = { under = "Название" }' in shown
     assert 'debit       = { under = "Débit"' in shown

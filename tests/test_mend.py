@@ -26,15 +26,15 @@ def redesigned() -> Iterator[str]:
 
 
 def _mend(program: Program, site: str, *words: str) -> Any:
-    return program("mend", PLAN, "-i", f"site={site}", *words)
+    return program.inside("mend", PLAN, "-i", f"site={site}", *words)
 
 
 def test_a_redesigned_site_is_read_as_before(program: Program, site: str, redesigned: str) -> None:
     """All fourteen columns: other tags and classes, another number format, statuses in words, one column on another page."""
     (program.folder / PLAN).write_text(plan_text(), "utf-8")
-    assert program("run", PLAN, "-i", f"site={site}", "-q").status == 0
+    assert program.inside("run", PLAN, "-i", f"site={site}", "-q").status == 0
     before = (program.folder / PLAN).read_bytes()
-    broken = program("run", PLAN, "-i", f"site={redesigned}", "-o", "none.csv")
+    broken = program.inside("run", PLAN, "-i", f"site={redesigned}", "-o", "none.csv")
     assert broken.status == 3
     assert f"mend      a redesign?  wadi mend {program.folder / PLAN}" in broken.err
     shown = _mend(program, redesigned)
@@ -56,7 +56,7 @@ def test_a_redesigned_site_is_read_as_before(program: Program, site: str, redesi
     text = (program.folder / PLAN).read_text("utf-8")
     assert '# a page without the list was blocked or is broken, and not "no rows"' in text
     assert tomllib.loads(text)["page"]["spring"]["fields"]["depth"]["label"] == "Depth"
-    assert program("run", PLAN, "-i", f"site={redesigned}", "-o", "new.jsonl", "-q").status in (0, 1)
+    assert program.inside("run", PLAN, "-i", f"site={redesigned}", "-o", "new.jsonl", "-q").status in (0, 1)
     rows = [json.loads(line) for line in (program.folder / "new.jsonl").read_text("utf-8").splitlines()]
     wanted = register_rows(redesigned)
     assert [{name: row[name] for name in wanted[0]} for row in rows] == wanted
@@ -139,12 +139,12 @@ def test_json_is_mended_too(program: Program) -> None:
     headers = {"Content-Type": "application/json"}
     pages: dict[str, Any] = {"/list": (200, headers, json.dumps({"all": rows}))}
     with serving(SmallHost(pages).application) as site:
-        assert program("run", PLAN, "-i", f"site={site}", "-q").status == 0
+        assert program.inside("run", PLAN, "-i", f"site={site}", "-q").status == 0
         pages["/list"] = (200, headers, json.dumps({"page": {"weirs": anew}}))
         done = _mend(program, site, "--write", "--fresh")
         assert done.status == 0, done.err
         assert 'rows = "$.page.weirs[*]"' in done.out
-        shown = json.loads(program("preview", PLAN, "-i", f"site={site}", "--json").out)["tables"][0]["rows"]
+        shown = json.loads(program.inside("preview", PLAN, "-i", f"site={site}", "--json").out)["tables"][0]["rows"]
         assert shown[0] == ["W1", "Weir 1", 1.5]
 
 
@@ -154,7 +154,7 @@ def test_it_says_when_it_cannot(program: Program) -> None:
     with serving(SmallHost(pages).application) as site:
         nothing = _mend(program, site)
         assert (nothing.status, "has no run from which it could be mended [no-such-run]" in nothing.err) == (2, True)
-        assert program("run", PLAN, "-i", f"site={site}", "-q").status == 0
+        assert program.inside("run", PLAN, "-i", f"site={site}", "-q").status == 0
         pages["/list"] = "<main><p>We have moved to another office. Please call.</p></main>"
         done = _mend(program, site, "--fresh")
         assert done.status == 3
@@ -181,11 +181,11 @@ def test_the_last_good_run_is_taken(program: Program) -> None:
     (program.folder / PLAN).write_text(LISTING, "utf-8")
     pages = {"/list": _list(OLD, 20)}
     with serving(SmallHost(pages).application) as site:
-        assert program("run", PLAN, "-i", f"site={site}", "-q").status == 0
+        assert program.inside("run", PLAN, "-i", f"site={site}", "-q").status == 0
         pages["/list"] = _list(OLD.replace("class=span", "class=wide"), 20)
-        blank = program("run", PLAN, "-i", f"site={site}")
+        blank = program.inside("run", PLAN, "-i", f"site={site}")
         assert "mend      a redesign?  wadi mend" in blank.err
-        assert "wadi mend" in program("verify", "springs").out
+        assert "wadi mend" in program.inside("verify", "springs").out
         told = json.loads(_mend(program, site, "--json", "--fresh").out)
         assert [change["path"][-1] for change in told["changes"]] == ["span"]
         assert told["changes"][0]["before"] == 1.0

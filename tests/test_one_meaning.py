@@ -70,9 +70,9 @@ fields = { name = "." }
     }
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(plan.replace("http://h", site))
-        done = program("run", "p.toml")
+        done = program.inside("run", "p.toml")
     assert "t: 5 rows of 5 that the site states" in done.err
-    assert "5 of 5 rows in t" in program("verify", "p").out
+    assert "5 of 5 rows in t" in program.inside("verify", "p").out
 
 
 @pytest.mark.parametrize(
@@ -125,12 +125,12 @@ def test_standard_output_has_one_thing(program: Program) -> None:
         seen = program("preview", "p.toml", "-o", "-")
         assert (seen.status, list(csv.reader(io.StringIO(seen.out)))) == (0, [["name"], ["a"], ["b"]])
         assert "the first 2 rows" in seen.err
-        assert program("run", "p.toml").status == 0
+        assert program.inside("run", "p.toml").status == 0
         for command in (("preview", "p.toml"), ("run", "p.toml"), ("resume", "p"), ("reparse", "p")):
             both = program(*command, "--json", "-o", "-")
             assert (both.status, "both want standard output" in both.err) == (2, True), command
             assert both.out == ""
-        assert json.loads(program("reparse", "p", "--json").out)["end"] == "complete"
+        assert json.loads(program.inside("reparse", "p", "--json").out)["end"] == "complete"
         assert "is given twice" in program("export", "p", "-o", "-", "-o", "-").err
 
 
@@ -138,8 +138,8 @@ def test_a_package_says_the_delimiter_that_its_file_has(program: Program) -> Non
     with serving(SmallHost({"/l": items("a", "b")}).application) as site:
         (program.folder / "p.toml").write_text((HEAD + list_plan()).replace("http://h", site))
         for given, said in ((";", ";"), ("tab", "\t"), (",", ",")):
-            assert program("run", "p.toml", "-o", "t.csv", "-q", "--delimiter", given).status == 0
-            assert program("export", "p", "-o", "t.csv", "--package", "--delimiter", given).status == 0
+            assert program.inside("run", "p.toml", "-o", "t.csv", "-q", "--delimiter", given).status == 0
+            assert program.inside("export", "p", "-o", "t.csv", "--package", "--delimiter", given).status == 0
             package = json.loads((program.folder / "datapackage.json").read_text())
             assert package["resources"][0]["dialect"]["delimiter"] == said
 

@@ -279,7 +279,7 @@ def test_the_command_tells_figures_and_draws_charts(program: Program) -> None:
     frame = register().head(400)
     frame["longitude"], frame["latitude"] = 8 + frame["flow"] / 1000, 51 + frame["flow"] / 2000
     frame.to_csv(program.folder / "springs.csv", index=False)
-    done = program("profile", "springs.csv", "--charts", "charts")
+    done = program.inside("profile", "springs.csv", "--charts", "charts")
     assert done.status == 0
     assert "springs: 400 rows, no row twice" in done.out
     assert "median" in done.out
@@ -287,7 +287,7 @@ def test_the_command_tells_figures_and_draws_charts(program: Program) -> None:
     names = {path.name for path in (program.folder / "charts").iterdir()}
     assert {"springs-flow.png", "springs-district.png", "springs-registered.png", "springs-missing.png"} <= names
     assert "springs-places.png" in names
-    told = json.loads(program("profile", "springs.csv", "--json", "--columns", "flow").out)
+    told = json.loads(program.inside("profile", "springs.csv", "--json", "--columns", "flow").out)
     assert told["tables"][0]["columns"][0]["numbers"]["median"] == pytest.approx(float(frame["flow"].median()))
 
 
@@ -302,7 +302,7 @@ def test_the_command_tells_figures_and_draws_charts(program: Program) -> None:
 )
 def test_what_is_not_there_is_said(program: Program, arguments: list[str], code: str) -> None:
     (program.folder / "springs.csv").write_text("code,flow\nMW-1,2\n")
-    done = program("profile", *arguments)
+    done = program.inside("profile", *arguments)
     assert (done.status, f"[{code}]" in done.err) == (2, True)
 
 

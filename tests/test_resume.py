@@ -10,12 +10,13 @@ import subprocess
 import sys
 import time
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 from aiohttp import web
 
-from conftest import EXAMPLES, Program, serving
+from conftest import EXAMPLES, Done, Program, serving
 from small_host import HEAD, SmallHost, items, plan_of
 from wadi.actions.begin import begin, go_on
 from wadi.actions.crawl import crawl
@@ -47,9 +48,9 @@ class Watched:
         return demo_site.application((watch,))
 
 
-def _run(program: Program, plan: str, site: str, out: str) -> int:
+def _run(run: Callable[..., Done], plan: str, site: str, out: str) -> int:
     arguments = ("-i", f"site={site}", "-q", "-o", out, "--runs", f"runs-{out}")
-    return program("run", EXAMPLES / f"{plan}.toml", *arguments).status
+    return run("run", EXAMPLES / f"{plan}.toml", *arguments).status
 
 
 def _dying(program: Program, point: str, count: int) -> Program:
@@ -61,7 +62,7 @@ def _dying(program: Program, point: str, count: int) -> Program:
 
 
 def _resumed(program: Program, out: str) -> None:
-    done = program("resume", "-o", out, "--runs", f"runs-{out}")
+    done = program.inside("resume", "-o", out, "--runs", f"runs-{out}")
     assert done.status == 0, done.err
 
 
@@ -70,7 +71,7 @@ def _resumed(program: Program, out: str) -> None:
 def test_a_run_killed_at_any_point_of_writing_comes_to_the_same(program: Program, plan: str, point: str) -> None:
     watched = Watched()
     with serving(watched.application) as site:
-        assert _run(program, plan, site, "whole.csv") == 0
+        assert _run(program.inside, plan, site, "whole.csv") == 0
         once = Counter(watched.asked)
         watched.asked.clear()
         status = _run(_dying(program, point, 1 if "export" in point else 3), plan, site, "killed.csv")
@@ -94,7 +95,7 @@ def test_a_run_killed_at_any_point_of_writing_comes_to_the_same(program: Program
 @pytest.mark.parametrize("moment", range(KILLS))
 def test_a_run_killed_at_a_random_moment_comes_to_the_same(program: Program, site: str, moment: int) -> None:
     plan = PLANS[moment % len(PLANS)]
-    assert _run(program, plan, site, "whole.csv") == 0
+    assert _run(program.inside, plan, site, "whole.csv") == 0
     arguments = (
         "run",
         EXAMPLES / f"{plan}.toml",
@@ -134,12 +135,12 @@ def test_resume_goes_on_where_a_limit_had_ended_the_run(
     plan = SLOW.replace("/l", "/1") + own
     with serving(host.application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
-        done = program("run", "p.toml", *given)
+        done = program.inside("run", "p.toml", *given)
         assert done.status == 0
         assert len(host.asked) == asked_first
         assert ("wadi resume" in done.err) == bool(asked_then)
         host.asked.clear()
-        done = program("resume", "p", "-o", "t.csv")
+        done = program.inside("resume", "p", "-o", "t.csv")
         assert len(host.asked) == asked_then, done.err
     rows = (program.folder / "t.csv").read_text().split("\n")[1:-1]
     assert len(rows) == {"rows": 1, "pages": 4}.get(own[9:].split(" ")[0], 6)
@@ -151,7 +152,7 @@ def test_a_run_that_was_broken_off_keeps_the_limits_that_it_was_begun_with(progr
     with serving(host.application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + SLOW.replace("/l", "/1"))
         assert _dying(program, "committed", 2)("run", "p.toml", "--pages", "4").status == -signal.SIGKILL
-        assert program("resume", "p", "-q").status == 0
+        assert program.inside("resume", "p", "-q").status == 0
     assert sorted(set(host.asked)) == ["GET /1", "GET /2", "GET /3", "GET /4"]
 
 
@@ -165,9 +166,9 @@ def test_what_did_not_come_for_want_of_a_connection_is_asked_for_again(program: 
     with serving(host.application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + SLOW)
         pages["/m"] = _broken_off
-        assert program("run", "p.toml", "-q").status == 1
+        assert program.inside("run", "p.toml", "-q").status == 1
         pages["/m"] = items("b", more="<a href=/n>more</a>")
-        done = program("resume", "p", "-o", "t.csv")
+        done = program.inside("resume", "p", "-o", "t.csv")
     assert done.status == 0
     assert "pages that did not come for want of a connection are asked for again: 1" in done.err
     assert (program.folder / "t.csv").read_text().split() == ["name", "a", "b", "c"]
@@ -245,12 +246,12 @@ def test_stopping_takes_what_is_in_flight_and_says_how_to_go_on(program: Program
         assert "stopping, waiting for 1 page under way" in err
         assert "(interrupted)" in err
         assert "go on:     wadi resume runs/p/" in err
-        listed = json.loads(program("runs", "--json").out)["runs"]
+        listed = json.loads(program.inside("runs", "--json").out)["runs"]
         assert (listed[0]["state"], listed[0]["waiting"]) == ("interrupted", 1)
         assert not (program.folder / "out.csv").exists()
-        assert program("export", "p", "-o", "out.csv").status == 1  # a part
+        assert program.inside("export", "p", "-o", "out.csv").status == 1  # a part
         before = len((program.folder / "out.csv").read_text().splitlines())
-        done = program("resume", "p", "--pages", "6", "-o", "out.csv")
+        done = program.inside("resume", "p", "--pages", "6", "-o", "out.csv")
         assert done.status == 0, done.err
         assert len((program.folder / "out.csv").read_text().splitlines()) >= max(before, 7)
 
@@ -258,11 +259,11 @@ def test_stopping_takes_what_is_in_flight_and_says_how_to_go_on(program: Program
 def test_stopping_twice_ends_at_once_and_a_second_process_is_refused(program: Program) -> None:
     with serving(_slow_application) as site:
         process = _started(program, site)
-        other = program("resume", "p")
+        other = program.inside("resume", "p")
         assert other.status == 2
         assert f"another process works on this run (process {process.pid})" in other.err
-        assert "in use" in program("runs").out
-        assert program("runs", "--remove", "p", "--yes").status == 2
+        assert "in use" in program.inside("runs").out
+        assert program.inside("runs", "--remove", "p", "--yes").status == 2
         process.send_signal(signal.SIGINT)
         process.send_signal(signal.SIGINT)
         _, err = process.communicate(timeout=10)
@@ -281,31 +282,31 @@ def test_pages_are_asked_again_by_pattern_or_because_they_failed(program: Progra
     host = SmallHost({"/l": page, "/l2": page, "/l3": page})  # type: ignore[dict-item]
     with serving(host.application) as site:
         plan_of(program.folder, SLOW)
-        assert program("run", "p.toml", "-i", f"site={site}").status == 1
+        assert program.inside("run", "p.toml", "-i", f"site={site}").status == 1
         broken.clear()
-        done = program("resume", "--again", "failed", "-o", "out.csv")
+        done = program.inside("resume", "--again", "failed", "-o", "out.csv")
         assert (done.status, "1 page to be asked for again" in done.err) == (0, True), done.err
         assert (program.folder / "out.csv").read_text().split() == ["name", "r1", "r2", "r3"]
         host.asked.clear()
         done = program("resume", "--again", "*/l?", "-o", "-", "-q")
-        assert (done.status, done.out.split()) == (0, ["name", "r1", "r2", "r3"]), program("resume").err
+        assert (done.status, done.out.split()) == (0, ["name", "r1", "r2", "r3"]), program.inside("resume").err
         assert sorted(host.asked) == ["GET /l2", "GET /l3"]
         assert program("resume", "-q", "-o", "-").out.split() == ["name", "r1", "r2", "r3"]
 
 
 def test_runs_are_listed_and_removed(program: Program, site: str) -> None:
-    assert "no runs in runs/" in program("runs").err
-    assert program("resume").status == 2
-    program("run", EXAMPLES / "board.toml", "-i", f"site={site}", "-q")
-    listed = json.loads(program("runs", "--json").out)["runs"]
+    assert "no runs in runs/" in program.inside("runs").err
+    assert program.inside("resume").status == 2
+    program.inside("run", EXAMPLES / "board.toml", "-i", f"site={site}", "-q")
+    listed = json.loads(program.inside("runs", "--json").out)["runs"]
     assert [(one["plan"], one["state"], one["rows"], one["pages"], one["failed"]) for one in listed] == [
         ("board", "complete", 15, 1, 0)
     ]
-    assert "board" in program("runs", "board").out
-    asked = program("runs", "--remove", "board")
+    assert "board" in program.inside("runs", "board").out
+    asked = program.inside("runs", "--remove", "board")
     assert (asked.status, "--yes removes them" in asked.err) == (2, True)
-    assert program("runs", "--remove", "board", "--yes").status == 0
-    assert json.loads(program("runs", "--json").out)["runs"] == []
+    assert program.inside("runs", "--remove", "board", "--yes").status == 0
+    assert json.loads(program.inside("runs", "--json").out)["runs"] == []
 
 
 # -- the archive
@@ -378,14 +379,14 @@ def test_a_lock_is_gone_with_its_process(tmp_path: Path) -> None:
 
 
 def test_a_damaged_database_is_said_and_the_archive_stays(program: Program, site: str) -> None:
-    program("run", EXAMPLES / "board.toml", "-i", f"site={site}", "-q")
+    program.inside("run", EXAMPLES / "board.toml", "-i", f"site={site}", "-q")
     (folder,) = program.folder.glob("runs/board/*")
     (folder / "run.sqlite").write_bytes(b"not a database at all" * 100)
     for path in folder.glob("run.sqlite-*"):
         path.unlink()
-    done = program("resume", "board")
+    done = program.inside("resume", "board")
     assert (done.status, "[damaged-run]" in done.err) == (2, True)
-    assert "damaged" in program("runs").out
+    assert "damaged" in program.inside("runs").out
     assert list((folder / "pages").iterdir())
 
 
@@ -422,13 +423,13 @@ def test_a_crawl_that_comes_to_nothing_leaves_what_was_written_before(program: P
     targets = ["t.csv", "t.sqlite", "t.xlsx"]
     outputs = [part for target in targets for part in ("-o", target)]
     with serving(SmallHost({"/l": items("a", "b")}).application) as site:
-        assert program("run", "p.toml", "-q", "-i", f"site={site}", *outputs).status == 0
+        assert program.inside("run", "p.toml", "-q", "-i", f"site={site}", *outputs).status == 0
     before = [(program.folder / target).read_bytes() for target in targets]
     status = {"down": 0, "gone": 404, "refused": 403}[how]
     with serving(SmallHost({"/l": (status or 200, {}, "no")}).application) as site:
         other = "http://127.0.0.1:9" if how == "down" else site
-        done = program("run", "p.toml", "-q", "-i", f"site={other}", *outputs, "-o", "new.csv")
-        told = program("run", "p.toml", "-i", f"site={other}", "-o", "t.csv")
+        done = program.inside("run", "p.toml", "-q", "-i", f"site={other}", *outputs, "-o", "new.csv")
+        told = program.inside("run", "p.toml", "-i", f"site={other}", "-o", "t.csv")
     assert done.status == 3
     assert done.err.startswith("p: ")
     assert '"t.csv", "t.sqlite", "t.xlsx", "new.csv" left as before' in done.err
@@ -441,6 +442,6 @@ def test_a_crawl_that_comes_to_nothing_leaves_what_was_written_before(program: P
 def test_a_limit_that_was_asked_for_writes_what_it_let_come(program: Program) -> None:
     (program.folder / "p.toml").write_text(KEPT)
     with serving(SmallHost({"/l": items("a", "b", "c")}).application) as site:
-        done = program("run", "p.toml", "-q", "--rows", "2", "-i", f"site={site}", "-o", "t.csv")
+        done = program.inside("run", "p.toml", "-q", "--rows", "2", "-i", f"site={site}", "-o", "t.csv")
     assert (done.status, done.err) == (0, "")
     assert (program.folder / "t.csv").read_text() == "name\na\nb\n"

@@ -69,9 +69,9 @@ def test_a_crawl_goes_through_proxies_in_turn_and_around_broken_ones(
         path = program.folder / "p.toml"
         text = path.read_text().replace("retries = 0", 'retries = 6\nroutes_from = "OFFICE_ROUTES"')
         path.write_text(text)
-        assert program("run", "p.toml", "-i", f"site={site}").status == 2
+        assert program.inside("run", "p.toml", "-i", f"site={site}").status == 2
         program.environment["OFFICE_ROUTES"] = " ".join(addresses)
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "out.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "out.csv")
         assert done.status == 0, done.err
         assert (program.folder / "out.csv").read_text().split() == ["name", *(f"r{n}" for n in range(1, 9))]
         assert good.count > 0
@@ -87,7 +87,7 @@ def test_when_no_route_leads_anywhere_the_run_says_so(program: Program) -> None:
         plan_of(program.folder, PLAN)
         path = program.folder / "p.toml"
         path.write_text(path.read_text().replace("retries = 0", f'retries = 1\nroutes = ["{addresses[0]}"]'))
-        done = program("run", "p.toml", "-i", "site=http://127.0.0.1:9")
+        done = program.inside("run", "p.toml", "-i", "site=http://127.0.0.1:9")
         assert done.status == 3
         assert "[no-route]" in done.err or "[broken-off]" in done.err
 
@@ -138,16 +138,16 @@ def test_a_plan_reads_a_site_as_each_region_sees_it(program: Program, kind: str)
     with serving(SmallHost(REGIONAL_PAGES).application) as site, standing_in(*proxies) as (north, south):
         program.environment["SOUTH"] = south
         _regions(program, site, f'north = "{north}", south = {{ secret_from = "SOUTH" }}')
-        done = program("run", "p.toml", "-o", "all.csv")
+        done = program.inside("run", "p.toml", "-o", "all.csv")
         assert done.status == 0, done.err
         assert _cells((program.folder / "all.csv").read_text()) == [*ROWS["north"], *ROWS["south"]]
-        done = program("run", "p.toml", "--route", "south", "-o", "south.csv")
+        done = program.inside("run", "p.toml", "--route", "south", "-o", "south.csv")
         assert done.status == 0, done.err
         assert _cells((program.folder / "south.csv").read_text()) == ROWS["south"]
-        assert "south price" in program("preview", "p.toml", "--route", "south").out
-        assert program("export", "p", "--table", "pages", "-o", "pages.csv").status == 0
+        assert "south price" in program.inside("preview", "p.toml", "--route", "south").out
+        assert program.inside("export", "p", "--table", "pages", "-o", "pages.csv").status == 0
         assert {row[-2] for row in _cells((program.folder / "pages.csv").read_text())} == {"south"}
-        reread = program("reparse", "p", "-o", "again.csv")
+        reread = program.inside("reparse", "p", "-o", "again.csv")
         assert (program.folder / "again.csv").read_text() == (program.folder / "south.csv").read_text(), reread.err
         everything = b"".join(p.read_bytes() for p in Path(program.folder, "runs").rglob("*") if p.is_file())
         assert b"opensesame" not in everything
@@ -158,8 +158,8 @@ def test_a_run_that_was_cut_off_goes_on_by_the_same_routes(program: Program) -> 
     with serving(SmallHost(REGIONAL_PAGES).application) as site, standing_in(*proxies) as (north, south):
         _regions(program, site, f'north = "{north}", south = "{south}"')
         for option, rows in ((("--route", "south"), ROWS["south"]), ((), [*ROWS["north"], *ROWS["south"]])):
-            program("run", "p.toml", "--pages", "1", *option)
-            assert program("resume", "-o", "out.csv").status == 0
+            program.inside("run", "p.toml", "--pages", "1", *option)
+            assert program.inside("resume", "-o", "out.csv").status == 0
             assert _cells((program.folder / "out.csv").read_text()) == rows
 
 
@@ -169,7 +169,7 @@ def test_a_region_that_nobody_leads_to_does_not_end_the_others(program: Program)
         standing_in(StandInProxy(region="127.0.0.3")) as (south,),
     ):
         _regions(program, site, f'north = "http://127.0.0.1:9", south = "{south}"')
-        done = program("run", "p.toml", "-o", "out.csv")
+        done = program.inside("run", "p.toml", "-o", "out.csv")
         assert done.status == 1
         assert _cells((program.folder / "out.csv").read_text()) == ROWS["south"]
         assert "the proxy: " in done.err
@@ -187,7 +187,7 @@ def test_a_region_that_nobody_leads_to_does_not_end_the_others(program: Program)
 def test_routes_that_cannot_be_gone_are_told(program: Program, routes: str, option: tuple[str, ...], said: str) -> None:
     path = program.folder / "p.toml"
     path.write_text(HEAD.replace("[manners]\n", f"[manners]\nroutes = {{ {routes} }}\n") + REGIONAL)
-    done = program("run", "p.toml", *option)
+    done = program.inside("run", "p.toml", *option)
     assert done.status == 2
     assert said in done.err
     assert "SECRET" not in done.err

@@ -239,7 +239,7 @@ def test_many_refusals_end_the_crawl_early_and_quote_what_the_page_says(program:
     host = SmallHost({"/l": links, **{f"/{n}": refusal for n in range(63)}})
     with serving(host.application) as site:
         (program.folder / "p.toml").write_text(_plan(site, PACED.replace("EXPECT\n", "")))
-        done = program("run", "p.toml", "-o", "t.csv")
+        done = program.inside("run", "p.toml", "-o", "t.csv")
     assert done.status == 3
     assert 21 <= len(host.asked) <= 30  # and those in flight
     assert '"Access denied Write to the desk for a key."' in " ".join(done.err.split())
@@ -258,7 +258,7 @@ def test_a_wrong_expect_slows_nothing_and_is_asked_again_a_few_times_only(progra
         plan = PACED.replace("EXPECT", 'expect = "b.typo"')
         (program.folder / "p.toml").write_text(_plan(site, plan, first_wait="50ms", slowest="60s"))
         began = time.monotonic()
-        done = program("run", "p.toml")
+        done = program.inside("run", "p.toml")
         seconds = time.monotonic() - began
     assert done.status == 1
     assert 31 <= len(host.asked) <= 50
@@ -282,7 +282,7 @@ def test_how_slowly_a_site_was_asked_and_why_is_told(program: Program) -> None:
     with serving(SmallHost(pages).application) as site:
         plan = _plan(site, PACED.replace("EXPECT\n", ""), slowest="2s", first_wait="50ms")
         (program.folder / "p.toml").write_text(plan.replace("retries = 0", "retries = 5"))
-        done = program("run", "p.toml", "-o", "t.csv")
+        done = program.inside("run", "p.toml", "-o", "t.csv")
     assert done.status == 0, done.err
     said = " ".join(done.err.split())
     found = re.search(
@@ -300,7 +300,7 @@ def test_what_a_refusal_says_is_no_command_to_a_terminal(program: Program) -> No
     said = b"\x1b[2J\x1b]0;owned\x07 Access \xe2\x80\xae denied" + b" x" * 300_000
     with serving(SmallHost({"/l": (403, {"Content-Type": "text/plain"}, said)}).application) as site:
         (program.folder / "p.toml").write_text(_plan(site, PACED.replace("EXPECT\n", "")))
-        done = program("run", "p.toml")
+        done = program.inside("run", "p.toml")
     assert done.status == 3
     assert "Access" in done.err
     assert not {"\x1b", "\x07", "\u202e"} & set(done.err)
@@ -310,4 +310,4 @@ def test_an_array_at_the_top_that_is_empty_says_so_itself(program: Program) -> N
     plan = _listing("").replace('"li"', '"$[*]"').replace('"."', '"$.name"')
     with serving(SmallHost({"/l": (200, {"Content-Type": "application/json"}, "[]")}).application) as site:
         (program.folder / "p.toml").write_text(_plan(site, plan))
-        assert program("run", "p.toml").status == 0
+        assert program.inside("run", "p.toml").status == 0

@@ -32,13 +32,13 @@ from wadi.web.parameters import LinkRules, with_parameters
 def _run(program: Program, pages: Mapping[str, Any], plan: str, *arguments: str) -> Any:
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
-        return program("run", "p.toml", *arguments)
+        return program.inside("run", "p.toml", *arguments)
 
 
 @pytest.mark.parametrize("rows", ["1", "7", "31"])
 def test_a_row_beyond_the_limit_does_not_count(program: Program, site: str, rows: str) -> None:
     (program.folder / "springs.toml").write_text(plan_text())
-    done = program("run", "springs.toml", "-i", f"site={site}", "--rows", rows)
+    done = program.inside("run", "springs.toml", "-i", f"site={site}", "--rows", rows)
     assert "without the detail page's columns" not in done.err
 
 
@@ -67,13 +67,13 @@ def test_a_time_to_answer_is_kept_and_tries_are_counted(program: Program) -> Non
         path = program.folder / "p.toml"
         path.write_text(head + list_plan())
         began = time.monotonic()
-        done = program("run", path)
+        done = program.inside("run", path)
         assert time.monotonic() - began < 4
         assert "no whole answer within 0 s [timed-out]" in done.err
         assert "asked" not in done.err
         assert "refused" not in done.err
         path.write_text(head.replace("retries = 0", "retries = 2") + list_plan())
-        done = program("run", path)
+        done = program.inside("run", path)
     assert re.search(r"asked 3 times in \d+ s \[timed-out\]", done.err), done.err
 
 
@@ -112,22 +112,22 @@ def test_a_failure_says_where_redirects_led_and_why_is_not_cut(program: Program)
 
 def test_what_was_unchanged_is_counted(program: Program, site: str) -> None:
     (program.folder / "springs.toml").write_text(plan_text())
-    assert program("run", "springs.toml", "-i", f"site={site}", "-q").status == 0
-    done = program("run", "springs.toml", "-i", f"site={site}", "--since", "springs")
+    assert program.inside("run", "springs.toml", "-i", f"site={site}", "-q").status == 0
+    done = program.inside("run", "springs.toml", "-i", f"site={site}", "--since", "springs")
     assert re.search(r"unchanged \d+ of 366 pages, as the site says: taken from the earlier run", done.err), done.err
 
 
 def test_csv_is_called_csv(program: Program) -> None:
     pages = {"/d.csv": (200, {"Content-Type": "text/csv"}, "name,flow\na,1\nb,2\n")}
     with serving(SmallHost(pages).application) as site:
-        assert "the reply is CSV of 2 lines" in program("inspect", f"{site}/d.csv").out
+        assert "the reply is CSV of 2 lines" in program.inside("inspect", f"{site}/d.csv").out
 
 
 def test_export_says_which_tables_it_did_not_write(program: Program) -> None:
     plan = list_plan() + '[page.list.lists.parts]\nrows = "i"\nfields = { part = "." }\n'
     assert _run(program, {"/l": items("a <i>1</i>", "b <i>2</i>")}, plan).status == 0
-    assert "further tables (--table NAME): parts" in program("export", "p", "-o", "t.csv").err
-    assert "further tables" not in program("export", "p", "-o", "t.xlsx").err
+    assert "further tables (--table NAME): parts" in program.inside("export", "p", "-o", "t.csv").err
+    assert "further tables" not in program.inside("export", "p", "-o", "t.xlsx").err
 
 
 def test_texts_of_csv_are_as_they_are_and_what_a_spreadsheet_would_run_is_counted(program: Program) -> None:
@@ -135,7 +135,7 @@ def test_texts_of_csv_are_as_they_are_and_what_a_spreadsheet_would_run_is_counte
     done = _run(program, pages, list_plan(), "-o", "t.csv")
     assert (program.folder / "t.csv").read_text().split() == ["name", "-rw-r--r--", "=1+1", "plain", "-5"]
     assert "t.csv: cells that a spreadsheet would run as formulas: 2 of name; --disarm puts ' before them" in done.err
-    assert program("export", "p", "-o", "t.csv", "--disarm").err.count("formulas") == 0
+    assert program.inside("export", "p", "-o", "t.csv", "--disarm").err.count("formulas") == 0
     assert (program.folder / "t.csv").read_text().split() == ["name", "'-rw-r--r--", "'=1+1", "plain", "-5"]
     assert "formulas" not in _run(program, pages, list_plan() + "[table.t]\ndisarm = true\n", "-o", "u.csv").err
     assert (program.folder / "u.csv").read_text().split()[1] == "'-rw-r--r--"
@@ -149,12 +149,12 @@ def test_what_the_plan_changed_is_no_drift(program: Program) -> None:
         'size = { at = "i", type = "integer" }', 'size = { at = "i", type = "integer", adjust = "* 1000" }'
     )
     assert _run(program, pages, changed).status == 0
-    told = json.loads(program("verify", "p", "--json").out)
+    told = json.loads(program.inside("verify", "p", "--json").out)
     assert [(one["code"], one["fails"]) for one in told["findings"]] == [("plan-changed", False)]
     assert 'the columns "mark", "size" are not compared' in told["findings"][0]["what"]
     pages["/l"] = items(*(f"<b>row {n}</b> <u>x</u>" for n in range(30)))
     assert _run(program, pages, changed).status == 1  # and what goes blank is, still
-    assert "size is blank in every row" in program("verify", "p").out
+    assert "size is blank in every row" in program.inside("verify", "p").out
 
 
 TABLED = """[start]
@@ -312,11 +312,11 @@ def test_nothing_is_looked_at_that_robots_txt_forbids(program: Program) -> None:
     )
     with serving(host.application) as site:
         for command in (("inspect", f"{site}/l"), ("try", f"{site}/l", "li")):
-            done = program(*command)
+            done = program.inside(*command)
             assert done.status == 2
             assert "not fetched: robots.txt line 2" in done.err
             assert host.asked == []
-        assert program("inspect", f"{site}/l", "--ignore-robots").status == 0
+        assert program.inside("inspect", f"{site}/l", "--ignore-robots").status == 0
     assert host.asked == ["GET /l"]
 
 
@@ -324,12 +324,15 @@ def test_rows_without_their_key_are_told(program: Program) -> None:
     pages = {"/l": items("<b>a</b>", "<b>b</b>", "<i>c</i>")}
     plan = list_plan('name = "b"\nother = "i"') + '[table.t]\nkey = "name"\n'
     _run(program, pages, plan)
-    assert "1 of 3 rows of t have no name, by which records are told apart [key-missing]" in program("verify", "p").out
+    assert (
+        "1 of 3 rows of t have no name, by which records are told apart [key-missing]"
+        in program.inside("verify", "p").out
+    )
 
 
 def test_a_package_of_several_files_of_one_table_has_a_name_for_each(program: Program) -> None:
     _run(program, {"/l": items("a", "b")}, list_plan())
-    done = program("export", "p", "-o", "t.csv", "-o", "t.tsv", "-o", "t.jsonl", "--package", "--delimiter", ";")
+    done = program.inside("export", "p", "-o", "t.csv", "-o", "t.tsv", "-o", "t.jsonl", "--package", "--delimiter", ";")
     assert done.status == 0
     package = json.loads((program.folder / "datapackage.json").read_text())
     names = [one["name"] for one in package["resources"]]
@@ -367,8 +370,8 @@ def test_digests_of_the_archive_are_base32_as_rfc_4648_has_it(tmp_path: Path) ->
 
 def test_doubled_rows_are_those_that_are_the_same_in_all_columns(program: Program) -> None:
     (program.folder / "t.csv").write_text("name,flow\na,1\na,2\na,2\n")
-    assert "1 row the same as one before" in program("profile", "t.csv").out
-    assert "1 row the same as one before" in program("profile", "t.csv", "--columns", "name").out
+    assert "1 row the same as one before" in program.inside("profile", "t.csv").out
+    assert "1 row the same as one before" in program.inside("profile", "t.csv", "--columns", "name").out
 
 
 def test_a_terminal_without_all_letters_shows_escapes(program: Program) -> None:
@@ -385,7 +388,7 @@ def test_names_that_are_copied_are_whole_and_quoted(program: Program) -> None:
     with serving(SmallHost({"/l": items("a")}).application) as site:
         path = program.folder / "a plan with a rather long name for its purpose.toml"
         path.write_text(HEAD.replace("http://h", site) + list_plan())
-        done = program("run", path)
+        done = program.inside("run", path)
     command = re.search(r"write it: +(wadi export .*)", done.err)
     assert command is not None
     again = subprocess.run(
@@ -396,7 +399,7 @@ def test_names_that_are_copied_are_whole_and_quoted(program: Program) -> None:
     )
     assert again.returncode == 0, again.stderr
     program.environment["COLUMNS"] = "80"
-    listed = program("runs").out
+    listed = program.inside("runs").out
     assert all(str(one.relative_to(program.folder)) in listed for one in program.folder.glob("runs/*/*"))
 
 
@@ -409,7 +412,7 @@ def test_the_log_says_queued_for_what_waits(tmp_path: Path) -> None:
 def test_examples_are_copied_and_what_is_there_stays(program: Program) -> None:
     (program.folder / "examples").mkdir()
     (program.folder / "examples" / "walk.toml").write_text("mine")
-    done = program("demo", "--examples", "examples")
+    done = program.inside("demo", "--examples", "examples")
     assert done.status == 0
     assert "1 were there already and stay" in done.err
     names = {one.name for one in EXAMPLES.iterdir() if one.is_file()}
@@ -425,8 +428,8 @@ def test_a_rehearsal_reckons_with_the_pause_that_robots_txt_asks_for(program: Pr
     plan += '[page.one]\ncompletes = "t"\nfields = { size = "i" }\n'
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
-        assert "about 11 requests (1 list, 10 one), 11 s at the plan's pace" in program("preview", "p.toml").out
-        assert "11 s at the plan's pace" in program("preview", "p.toml").out  # from today's cache, too
+        assert "about 11 requests (1 list, 10 one), 11 s at the plan's pace" in program.inside("preview", "p.toml").out
+        assert "11 s at the plan's pace" in program.inside("preview", "p.toml").out  # from today's cache, too
 
 
 def test_the_pages_of_a_crawl_are_a_table(program: Program) -> None:
@@ -450,8 +453,8 @@ def test_the_pages_of_a_crawl_are_a_table(program: Program) -> None:
     with serving(SmallHost(pages).application) as site:
         head = HEAD.replace("http://h", site).replace("retries = 0", "retries = 2")
         (program.folder / "p.toml").write_text(head + plan)
-        assert program("run", "p.toml").status == 1
-        assert program("export", "p", "--table", "pages", "-o", "pages.jsonl").status == 0
+        assert program.inside("run", "p.toml").status == 1
+        assert program.inside("export", "p", "--table", "pages", "-o", "pages.jsonl").status == 0
     found = [json.loads(line) for line in (program.folder / "pages.jsonl").read_text().splitlines()]
     short = [
         (
@@ -538,11 +541,11 @@ next = { send = { page = { from = "header.X-Next-Page" } } }
 fields = { n = { at = "$.n", type = "integer" } }
 """
     with serving(SmallHost({"/l": answer}).application) as site:
-        shown = " ".join(program("inspect", f"{site}/l").out.split())
+        shown = " ".join(program.inside("inspect", f"{site}/l").out.split())
         assert 'X-Total-Count: 7 total = { from = "header.X-Total-Count" }' in shown
         assert 'X-Next-Page: 2 next = { send = { page = { from = "header.X-Next-Page" } } }' in shown
         (program.folder / "p.toml").write_text(HEAD.replace("http://h", site) + plan)
-        done = program("run", "p.toml", "-o", "t.csv")
+        done = program.inside("run", "p.toml", "-o", "t.csv")
     assert done.status == 0, done.err
     assert "7 rows of 7 that the site states" in done.err
     assert (program.folder / "t.csv").read_text().split() == ["n", *map(str, range(1, 8))]

@@ -92,7 +92,7 @@ def test_listings_go_on_in_the_same_page_with_rows_taken_once(program: Program) 
     pages = {f"/{how.replace(' ', '_')}": LIST.replace("START", script) for how, (_, script) in GOING_ON.items()}
     pages["/"] = "".join(f"<a id={path[1:]} href={path}>x</a>" for path in pages)
     with serving(SmallHost(pages).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.jsonl")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.jsonl")
     assert done.status == 0, done.err
     found: dict[str, list[str]] = {}
     for line in (program.folder / "w.jsonl").read_text("utf-8").splitlines():
@@ -100,7 +100,7 @@ def test_listings_go_on_in_the_same_page_with_rows_taken_once(program: Program) 
         found.setdefault(row["how"].rpartition("/")[2], []).append(row["name"].rstrip("!"))
     assert found == {how.replace(" ", "_"): WEIRS for how in GOING_ON}
     program.environment["PATH"] = str(program.folder)
-    assert program("reparse", "p", "p.toml", "-q", "-o", "again.jsonl").status == 0
+    assert program.inside("reparse", "p", "p.toml", "-q", "-o", "again.jsonl").status == 0
     assert (program.folder / "again.jsonl").read_bytes() == (program.folder / "w.jsonl").read_bytes()
 
 
@@ -109,10 +109,10 @@ def test_exactly_so_many_rows_come_and_a_run_goes_on_from_there(program: Program
     step, script = GOING_ON["emptied"]
     (program.folder / "p.toml").write_text(PLAN + f'next = "{step}"', "utf-8")
     with serving(SmallHost({"/": LIST.replace("START", script)}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "--rows", "24", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "--rows", "24", "-o", "w.csv")
         assert (done.status, _names(program.folder / "w.csv")) == (0, WEIRS[:24]), done.err
         assert "3 read" in done.err + done.out
-        done = program(
+        done = program.inside(
             "resume", "p", "--rows", "47", "-o", "w.csv"
         )  # the page is opened again, and gone on with to its place
     assert (done.status, _names(program.folder / "w.csv")) == (0, WEIRS), done.err
@@ -122,7 +122,7 @@ def test_exactly_so_many_rows_come_and_a_run_goes_on_from_there(program: Program
 def test_a_way_on_that_is_never_there_is_said(program: Program) -> None:
     (program.folder / "p.toml").write_text(PLAN + "next = \"click '#nxt'\"", "utf-8")
     with serving(SmallHost({"/": LIST.replace("START", GOING_ON["replaced"][1])}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
     assert "browser.next (click '#nxt') is not on the first page" in done.err + done.out
     assert len(_names(program.folder / "w.csv")) == 10
 
@@ -172,18 +172,18 @@ def test_what_a_page_asked_for_is_its_data(program: Program) -> None:
     (program.folder / "p.toml").write_text(BEHIND, "utf-8")
     (program.folder / "q.toml").write_text(BEHIND.replace("*/graphql", "*/graph"), "utf-8")
     with serving(SmallHost({**NOTES, "/graphql": _notes}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
         assert done.status == 0, done.err
-        wrong = program("run", "q.toml", "-i", f"site={site}", "-o", "q.csv")
+        wrong = program.inside("run", "q.toml", "-i", f"site={site}", "-o", "q.csv")
         assert "no background reply is one of data_from" in wrong.err + wrong.out
         assert f'there were: "{site}/graphql"' in wrong.err + wrong.out
     names = ["note-1-1", "note-1-2", "note-2-1", "note-2-2"]
     assert _names(program.folder / "w.csv") == names
     program.environment["PATH"] = str(program.folder)
-    assert program("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
+    assert program.inside("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
     assert _names(program.folder / "again.csv") == names
-    assert "note-2-1" in program("trace", "p", "weirs", "3", "name").out
-    assert program("verify", "p").status == 0
+    assert "note-2-1" in program.inside("trace", "p", "weirs", "3", "name").out
+    assert program.inside("verify", "p").status == 0
 
 
 @needs_browser
@@ -204,10 +204,10 @@ def test_a_script_of_the_plan_gives_data_and_fields_take_properties(program: Pro
             ("p", ["name,id,on", "one,40,false", "two,41,true"]),
             ("s", ["name,id", "one,40", "two,41"]),
         ):
-            done = program("run", f"{plan}.toml", "-i", f"site={site}", "-o", f"{plan}.csv")
+            done = program.inside("run", f"{plan}.toml", "-i", f"site={site}", "-o", f"{plan}.csv")
             assert done.status == 0, done.err
             assert (program.folder / f"{plan}.csv").read_text("utf-8").splitlines() == wanted
-        failed = program("run", "t.toml", "-i", f"site={site}", "-o", "t.csv")
+        failed = program.inside("run", "t.toml", "-i", f"site={site}", "-o", "t.csv")
     assert failed.status != 0
     assert "run bad.js: ReferenceError: nothing is not defined" in failed.err + failed.out
     assert (program.folder / "runs" / "s").exists()
@@ -225,7 +225,7 @@ def test_what_is_searched_for_is_typed_as_a_person_types_it(program: Program) ->
     )
     (program.folder / "p.toml").write_text(plan + """do = ["type '#q' {phrase}", "press Enter"]""", "utf-8")
     with serving(SmallHost({"/": SEARCH}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
     assert done.status == 0, done.err
     assert (program.folder / "w.csv").read_text("utf-8").splitlines() == [
         "name,for", "Ash-1,Ash", "Ash-2,Ash", "Elm's {x}-1,Elm's {x}", "Elm's {x}-2,Elm's {x}",
@@ -268,10 +268,10 @@ check = "//p[.='welcome']"
     (program.folder / "p.toml").write_text(plan + login, "utf-8")
     program.environment |= {"WEIR_USER": "ann", "WEIR_WORD": "open-sesame-7"}
     with serving(SmallHost(pages).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
         assert done.status == 0, done.err
         program.environment["WEIR_WORD"] = "wrong-sesame-8"
-        refused = program("run", "p.toml", "-i", f"site={site}", "-o", "x.csv")
+        refused = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "x.csv")
     assert (program.folder / "w.csv").read_text("utf-8").splitlines() == ["name,more", "shown,plain"]
     assert refused.status != 0
     assert "//p[.='welcome']" in refused.err
@@ -287,7 +287,7 @@ def test_a_browser_goes_by_the_routes_of_the_plan(program: Program) -> None:
     with standing_in(north, south) as (one, other), serving(SmallHost({"/": page}).application) as site:
         routes = f'routes = {{ north = "{one}", south = "{other}" }}\n'
         (program.folder / "p.toml").write_text(PLAN.replace("[inputs]", f"{routes}[inputs]"), "utf-8")
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
     assert done.status == 0, done.err
     assert _names(program.folder / "w.csv") == ["127.0.0.3", "127.0.0.4"]
 
@@ -331,9 +331,9 @@ def _size(png: bytes) -> tuple[int, int]:
 @needs_browser
 def test_pictures_of_an_element_of_all_of_a_page_and_with_marks(program: Program, site: str) -> None:
     page = f"{site}/register"
-    done = program("snap", page, "-o", "marked.png", "--mark", "--dark", "--size", "600x400")
+    done = program.inside("snap", page, "-o", "marked.png", "--mark", "--dark", "--size", "600x400")
     assert done.status == 0, done.err
-    missing = program("snap", page, "-o", "no.png", "--element", "h7")
+    missing = program.inside("snap", page, "-o", "no.png", "--element", "h7")
     assert (missing.status, "h7 is not on the page" in missing.err, (program.folder / "no.png").exists()) == (
         3,
         True,
@@ -378,7 +378,7 @@ def test_where_a_page_leads_on_to_is_a_hop_and_robots_txt_holds_there(program: P
     )
     (program.folder / "p.toml").write_text(plan, "utf-8")
     with serving(SmallHost(pages).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "--table", "ones", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "--table", "ones", "-o", "w.csv")
     said = done.err + done.out
     assert "robots.txt" in said
     assert "/closed/x" in said
@@ -392,8 +392,8 @@ def test_a_site_cannot_say_what_a_browser_says(program: Program) -> None:
     plan = PLAN.replace("[page.list.browser]", "")
     (program.folder / "p.toml").write_text(plan, "utf-8")
     with serving(SmallHost({"/": (200, headers, "<ul><li><b>one</b></li></ul>")}).application) as site:
-        done = program("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "-o", "w.csv")
     assert (done.status, _names(program.folder / "w.csv")) == (0, ["one"]), done.err
     assert "dialog" not in done.err + done.out
-    assert program("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
+    assert program.inside("reparse", "p", "p.toml", "-q", "-o", "again.csv").status == 0
     assert _names(program.folder / "again.csv") == ["one"]

@@ -27,7 +27,7 @@ registered = {{ past = true, maximum = "{day}" }}
 
 
 def verified(program: Program, *more: str) -> tuple[int, dict[str, Any]]:
-    done = program("verify", "springs", "--json", *more)
+    done = program.inside("verify", "springs", "--json", *more)
     assert not done.err
     return done.status, json.loads(done.out)
 
@@ -41,7 +41,7 @@ def before(tmp_path_factory: pytest.TempPathFactory, site: str) -> Path:
     """A folder with a plan and one undisturbed run."""
     program = Program(tmp_path_factory.mktemp("before"))
     (program.folder / "springs.toml").write_text(plan_text())
-    done = program("run", "springs.toml", "--input", f"site={site}")
+    done = program.inside("run", "springs.toml", "--input", f"site={site}")
     assert done.status == 0, done.err
     assert "verify" not in done.err
     return program.folder
@@ -128,7 +128,7 @@ def test_checks_of_the_plan_are_told_with_the_first_rows(
     program: Program, site: str, values: dict[str, Any], broken: list[tuple[str, str]]
 ) -> None:
     (program.folder / "springs.toml").write_text(plan_text() + CHECKS.format(**values))
-    assert program("run", "springs.toml", "--input", f"site={site}").status == bool(broken)
+    assert program.inside("run", "springs.toml", "--input", f"site={site}").status == bool(broken)
     status, told = verified(program)
     assert (status, fails(told)) == (bool(broken), broken)
     for one in told["findings"]:
@@ -178,32 +178,32 @@ def test_a_name_means_the_newest_complete_run(program: Program) -> None:
     with serving(SmallHost(pages).application) as site:
         path = program.folder / "p.toml"
         path.write_text(HEAD.replace("http://h", site) + plan)
-        assert program("run", path, "-q", "--rows", "1").status == 0
+        assert program.inside("run", path, "-q", "--rows", "1").status == 0
         assert (
-            program("export", "p", "-o", "t.csv")
+            program.inside("export", "p", "-o", "t.csv")
             .err.splitlines()[0]
             .endswith("is the newest run, and none of p is complete (rows limit)")
         )
-        assert program("run", path, "-q").status == 0
+        assert program.inside("run", path, "-q").status == 0
         pages["/m"] = items("d", "e")
-        assert program("run", path, "-q").status == 0
-        assert program("run", path, "-q", "--pages", "1").status == 0
+        assert program.inside("run", path, "-q").status == 0
+        assert program.inside("run", path, "-q", "--pages", "1").status == 0
         for site_is_down in ("/l",):
             del pages[site_is_down]
-        assert program("run", path, "-q").status == 3
+        assert program.inside("run", path, "-q").status == 3
     rows = {}
     for name in ("p", "p~1", "p~newest"):
-        done = program("export", name, "-o", "t.csv")
+        done = program.inside("export", name, "-o", "t.csv")
         rows[name] = (program.folder / "t.csv").read_text().split()[1:]
         assert ("(no page came)" in done.err and "p~newest is" in done.err) == (name == "p")
     assert rows == {"p": list("abcde"), "p~1": list("abcd"), "p~newest": []}
-    told = program("compare", "p~1", "p", "--key", "name", "--json")
+    told = program.inside("compare", "p~1", "p", "--key", "name", "--json")
     assert json.loads(told.out)["tables"][0]["added"]
     assert "the newest complete run" in told.err
-    wrong = program("trace", "p~2", "t", "1")
+    wrong = program.inside("trace", "p~2", "t", "1")
     assert wrong.status == 2
     assert '"p" has 2 complete runs, and the one 2 before the newest was asked for' in wrong.err
-    states = [one["state"] for one in json.loads(program("runs", "p", "--json").out)["runs"]]
+    states = [one["state"] for one in json.loads(program.inside("runs", "p", "--json").out)["runs"]]
     assert states == ["no page came", "pages limit", "complete", "complete", "rows limit"]
 
 
@@ -217,7 +217,7 @@ def test_a_new_column_that_is_blank_is_told_though_there_are_earlier_runs(progra
         path = program.folder / "p.toml"
         for text, status in ((plan, 0), (more, 1), (more, 1), (more + "[table.t.check.columns.note]\nfilled = 0\n", 0)):
             path.write_text(HEAD.replace("http://h", site) + text)
-            done = program("run", path)
+            done = program.inside("run", path)
             assert done.status == status
             assert ("note is blank in every row" in done.err) == bool(status)
 
@@ -230,11 +230,11 @@ def test_a_crawl_counts_once_however_often_its_pages_are_read_again(program: Pro
     with serving(SmallHost(pages).application) as site:
         path = program.folder / "p.toml"
         path.write_text(HEAD.replace("http://h", site) + plan)
-        assert program("run", path, "-q").status == 0
+        assert program.inside("run", path, "-q").status == 0
         for _ in range(5):
-            assert program("reparse", "p", "-q").status == 0
-        assert program("run", path, "-q").status == 0
-    told = json.loads(program("verify", "p", "--json").out)
+            assert program.inside("reparse", "p", "-q").status == 0
+        assert program.inside("run", path, "-q").status == 0
+    told = json.loads(program.inside("verify", "p", "--json").out)
     assert told["compared_with"] == 1
     assert len(told["earlier"]) == 1
 
@@ -244,7 +244,10 @@ def test_runs_with_other_inputs_are_not_compared(program: Program, site: str) ->
     text += '[manners]\npause = 0\n[page.d]\nrows = "tr[data-code]"\ntable = "t"\n[page.d.fields]\ncode = "td:nth-child(1)"\n'
     (program.folder / "springs.toml").write_text(text)
     for district, compared in (("saltholm", 0), ("ashwater", 0), ("saltholm", 1)):
-        assert program("run", "springs.toml", "--input", f"site={site}", "--input", f"district={district}").status == 0
+        assert (
+            program.inside("run", "springs.toml", "--input", f"site={site}", "--input", f"district={district}").status
+            == 0
+        )
         assert verified(program)[1]["compared_with"] == compared
 
 
@@ -257,14 +260,14 @@ def test_columns_that_are_left_out_help_others_and_a_bad_row_function_says_how_o
     more += 'check = { where = ["flow >= 0"], columns = { flow = { minimum = 0 } } }\n'
     (program.folder / "springs.toml").write_text('code = "c.py"\n' + plan_text().replace(table, table + more))
     (program.folder / "c.py").write_text("def odd(row):\n    return row if row['name'] else row\n")
-    done = program("run", "springs.toml", "--input", f"site={site}", "-o", "s.csv", "--with-code")
+    done = program.inside("run", "springs.toml", "--input", f"site={site}", "-o", "s.csv", "--with-code")
     assert (done.status, (program.folder / "s.csv").read_text().splitlines()[0]) == (0, "code,dekalitres"), done.err
     (program.folder / "c.py").write_text("def odd(row):\n    return row['nope']\n")
-    done = program("run", "springs.toml", "--input", f"site={site}", "--with-code")
+    done = program.inside("run", "springs.toml", "--input", f"site={site}", "--with-code")
     assert done.status == 1
     assert "rejects   354 of 354 rows: odd() failed, line 2: KeyError: 'nope' (first on " in done.err
-    assert "of springs are among the rejects: odd() failed" in program("verify", "springs").out
-    assert program("export", "springs", "--table", "rejects", "-o", "r.csv").status == 0
+    assert "of springs are among the rejects: odd() failed" in program.inside("verify", "springs").out
+    assert program.inside("export", "springs", "--table", "rejects", "-o", "r.csv").status == 0
     assert (program.folder / "r.csv").read_text("utf-8").count("odd() failed") == 354
 
 

@@ -364,7 +364,7 @@ fields = { more = "b" }
 )
 def test_pages_that_were_saved_become_a_table_without_a_site(program: Program, address: str, names: list[str]) -> None:
     _save(program.folder, address)
-    done = program("run", "plans/p.toml", "-o", "t.csv", "--runs", "runs")
+    done = program.inside("run", "plans/p.toml", "-o", "t.csv", "--runs", "runs")
     assert done.status == (0 if "a" in names else 1), done.err  # where no row leads on, that is told
     assert [line.split(",") for line in (program.folder / "t.csv").read_text().split()] == [
         ["name", "more"],
@@ -393,7 +393,7 @@ def test_a_saved_page_leads_nowhere_but_to_what_was_saved_with_it(program: Progr
     _save(program.folder, "saved/page-2.html", '<a class=next href="../../secret.html">')
     (program.folder / "secret.html").write_text(items("secret"))
     (program.folder / "plans" / "saved" / "link.html").symlink_to(program.folder / "secret.html")
-    done = program("run", "plans/p.toml", "-o", "t.csv", "--runs", "runs")
+    done = program.inside("run", "plans/p.toml", "-o", "t.csv", "--runs", "runs")
     assert "outside the folders of the files that the plan begins with" in done.err
     assert done.status == 1
     assert "secret" not in (program.folder / "t.csv").read_text()
@@ -424,7 +424,7 @@ def test_a_site_does_not_lead_to_local_files(tmp_path: Path) -> None:
 def test_files_that_are_not_there_are_told_before_the_run(program: Program, address: str, said: str) -> None:
     _save(program.folder, address)
     for command in ("run", "preview"):
-        done = program(command, "plans/p.toml")
+        done = program.inside(command, "plans/p.toml")
         assert done.status in (2, 65), done
         assert said in done.err
     assert not (program.folder / "runs").exists() or not list((program.folder / "runs").rglob("run.sqlite"))
@@ -435,14 +435,14 @@ def test_a_saved_page_is_drafted_rehearsed_and_resumed(program: Program) -> None
     page = "plans/saved/page-1.html"
     (program.folder / page).write_text("<h1>Springs</h1><table>" + "".join(
         f"<tr><td>Spring {n}</td><td>{n}.5 l/s</td></tr>" for n in range(9)) + "</table>")  # fmt: skip
-    assert program("draft", page, "-o", "plans/drafted.toml").status == 0
+    assert program.inside("draft", page, "-o", "plans/drafted.toml").status == 0
     assert 'addresses = ["saved/page-1.html"]' in (program.folder / "plans/drafted.toml").read_text()
-    seen = program("preview", "plans/drafted.toml")
+    seen = program.inside("preview", "plans/drafted.toml")
     assert "the first 5 rows" in seen.out
     assert "0 s" in seen.out
-    assert program("run", "plans/drafted.toml", "--pages", "1", "-o", "t.csv").status == 0
+    assert program.inside("run", "plans/drafted.toml", "--pages", "1", "-o", "t.csv").status == 0
     assert len((program.folder / "t.csv").read_text().splitlines()) == 10
-    assert program("reparse", "drafted").status == 0
+    assert program.inside("reparse", "drafted").status == 0
 
 
 @pytest.mark.parametrize(
@@ -555,17 +555,17 @@ name = "$.name"
     with serving(host.application) as site:
         (program.folder / "p.toml").write_text(plan)
         given = ("--with", "p.toml", "-i", f"site={site}")
-        assert "who are you" in program("try", f"{site}/q", "p").out
-        assert "secret" in program("try", f"{site}/q", "$.rows[*].name", *given).err  # no key is set
+        assert "who are you" in program.inside("try", f"{site}/q", "p").out
+        assert "secret" in program.inside("try", f"{site}/q", "$.rows[*].name", *given).err  # no key is set
         program.environment["OFFICE_KEY"] = "opensesame"
-        done = program("try", f"{site}/q", "$.rows[*].name", *given, "-i", "kind=shallow")
+        done = program.inside("try", f"{site}/q", "$.rows[*].name", *given, "-i", "kind=shallow")
         assert "shallow 0" in done.out, done.err
-        assert "any 0" in program("try", f"{site}/other", "$.rows[*].name", *given).out
-        looked = program("inspect", f"{site}/q", *given)
+        assert "any 0" in program.inside("try", f"{site}/other", "$.rows[*].name", *given).out
+        looked = program.inside("inspect", f"{site}/q", *given)
         assert "X-Total-Count" in looked.out, looked.err
         assert "opensesame" not in looked.out + looked.err
-        assert program("try", f"{site}/q", "p", "-i", "kind=x").status == 2
-        assert program("try", "p.toml", "p", *given).status == 2
+        assert program.inside("try", f"{site}/q", "p", "-i", "kind=x").status == 2
+        assert program.inside("try", "p.toml", "p", *given).status == 2
     # What was looked at without the key is no page of the plan's.
     assert all(b"opensesame" not in path.read_bytes() for path in program.folder.rglob("*") if path.is_file())
 
@@ -578,9 +578,9 @@ def test_what_a_plan_sends_is_no_page_of_those_who_do_not_send_it(program: Progr
     with serving(SmallHost({"/l": answer}).application) as site:
         (program.folder / "p.toml").write_text(plan)
         shown = [
-            program("try", f"{site}/l", "p").out,
-            program("try", f"{site}/l", "p", "--with", "p.toml", "-i", f"site={site}").out,
-            program("try", f"{site}/l", "p").out,
+            program.inside("try", f"{site}/l", "p").out,
+            program.inside("try", f"{site}/l", "p", "--with", "p.toml", "-i", f"site={site}").out,
+            program.inside("try", f"{site}/l", "p").out,
         ]
     assert ["old" in one for one in shown] == [True, False, True]
 
@@ -633,11 +633,11 @@ place = { from = "url", find = "l" }
     )
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(plan.replace("http://h", site))
-        assert program("run", "p.toml", "-o", "t.csv").status == 0
-        program("export", "p", "-o", "t.md")
-        program("export", "p", "-o", "t.jsonl")
+        assert program.inside("run", "p.toml", "-o", "t.csv").status == 0
+        program.inside("export", "p", "-o", "t.md")
+        program.inside("export", "p", "-o", "t.jsonl")
     assert (program.folder / "t.csv").read_text().splitlines()[1] == '"[""a; b"",""c""]",a; b; c,l'
     assert "| a; b; c |" in (program.folder / "t.md").read_text()
-    assert program("compare", "t.csv", "t.jsonl", "--key", "one").status == 0
+    assert program.inside("compare", "t.csv", "t.jsonl", "--key", "one").status == 0
     (program.folder / "odd.csv").write_text("a,b\n[x],[1]\n[y],[2]\n")
-    assert program("profile", "odd.csv").status == 0
+    assert program.inside("profile", "odd.csv").status == 0
