@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import importlib
 import tomllib
+from dataclasses import fields
 from pathlib import Path
 from typing import Any, get_args
 
@@ -22,6 +23,8 @@ from wadi.clean.steps import STEPS
 from wadi.cli.completion import Option, words
 from wadi.cli.main import COMMANDS
 from wadi.cli.settings import VARIABLES
+from wadi.cli.status import MEANINGS as STATUS_MEANINGS
+from wadi.crawl import events
 from wadi.plan import checks, model
 from wadi.problems import MEANINGS
 
@@ -133,12 +136,8 @@ def man_page() -> str:
         lines += [".TP", f".B wadi {command.name}", _roff(f"{command.summary[0].upper()}{command.summary[1:]}.")]
         lines += [line for option in command.options for line in (".RS", ".TP", *_roff_option(option), ".RE")]
     lines += [".SH EXIT STATUS"]
-    for status, what in (
-        ("0", "done"), ("1", "done, but pages failed, rows are missing or a check does not hold"),
-        ("2", "the command line or the plan is wrong"), ("3", "the crawl could not go on"), ("70", "an internal error"),
-        ("130", "interrupted"),
-    ):  # fmt: skip
-        lines += [".TP", f".B {status}", what]
+    for status, what in STATUS_MEANINGS.items():
+        lines += [".TP", f".B {status.value}", _roff(what)]
     lines += [".SH FILES", ".TP", ".I ~/.config/wadi/config.toml", "settings of a person: runs, contact, driver"]
     lines += [".SH ENVIRONMENT"]
     for variable, what in VARIABLES.values():
@@ -212,6 +211,24 @@ def _default(info: FieldInfo) -> str:
     )
 
 
+def statuses() -> str:
+    """The exit statuses."""
+    rows = [f"| {status.value} | {what} |" for status, what in STATUS_MEANINGS.items()]
+    return "| status | means |\n| --- | --- |\n" + "\n".join(rows)
+
+
+def heard() -> str:
+    """The events that `report` hears of: what they say, and what they have."""
+    rows = []
+    for event in sorted(get_args(events.Event), key=lambda event: event.__name__):
+        said = " ".join((event.__doc__ or "").split()).partition(". ")[0].rstrip(".")
+        said = said.removeprefix("An event: ")
+        rows.append(
+            f"| `{event.__name__}` | {said[0].upper()}{said[1:]} | {', '.join(f'`{part.name}`' for part in fields(event))} |"
+        )
+    return "| event | says | has |\n| --- | --- | --- |\n" + "\n".join(rows)
+
+
 def plan_pieces() -> list[str]:
     """What stands between the marks of docs/plan.md."""
     return [keys(), steps(), adjustments(), functions()]
@@ -221,6 +238,8 @@ def main() -> None:
     """Rewrite the docs in place."""
     plan = HERE / "plan.md"
     plan.write_text(with_made(plan.read_text("utf-8"), plan_pieces()), "utf-8")
+    for name, piece in (("shell.md", statuses()), ("python.md", heard())):
+        (HERE / name).write_text(with_made((HERE / name).read_text("utf-8"), [piece]), "utf-8")
     (HERE / "problems.md").write_text(problems(), "utf-8")
     (HERE / "commands.md").write_text(commands(), "utf-8")
     (HERE / "wadi.1").write_text(man_page(), "utf-8")

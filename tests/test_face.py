@@ -120,6 +120,37 @@ def test_html_of_a_notebook_is_escaped(tmp_path: Path) -> None:
     assert "<script>" not in wadi.open_page(str(page))._repr_html_()
 
 
+def test_a_cell_is_traced(tariffs: tuple[Run, list[Event]]) -> None:
+    run, _ = tariffs
+    cells = wadi.trace(run, 1)
+    assert [cell.column for cell in cells] == [column.name for column in run.assembly().columns]
+    (flow,) = wadi.trace(run, str(run.table()["code"][2]), "flow")
+    assert (flow.column, flow.value, flow.expression) == ("flow", run.table()["flow"][2], "$.flow_lps")
+    assert re.fullmatch(
+        r"<flow = [\d.]+: \$\.flow_lps on page 1 \(http.*\); picked: .* → type: number: [\d.]+>", repr(flow)
+    )
+    for row, column in ((1, "flwo"), (10_000, None), ("nobody", None)):
+        with pytest.raises(wadi.WadiError):
+            wadi.trace(run, row, column)
+
+
+def test_a_plan_is_built_of_its_keys(site: str, tmp_path: Path) -> None:
+    keys = {
+        "start": {"page": "dry", "addresses": f"{site}/dry"},
+        "manners": {"pause": 0.0},
+        "page": {"dry": {"rows": "ul.plain > li", "table": "dry", "fields": {"name": "a"}}},
+    }
+    plan = wadi.build_plan(keys, name="dry")
+    with wadi.run(plan, runs=tmp_path, rows=2) as run:
+        assert len(run.table()) == 2
+    with wadi.open_run("dry", runs=tmp_path) as again:
+        assert again.loaded.plan.page == plan.plan.page
+    with pytest.raises(wadi.WadiError, match="unknown"):
+        wadi.build_plan({**keys, "pgae": {}})
+    with pytest.raises(wadi.WadiError, match="no plan can hold this"):
+        wadi.build_plan({**keys, "title": object()})
+
+
 def test_dir_shows_what_is_public() -> None:
     assert dir(wadi) == sorted(wadi.__all__)
     for name in wadi.__all__:

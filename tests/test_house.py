@@ -157,6 +157,9 @@ def test_the_docs_are_as_the_code_makes_them(monkeypatch: pytest.MonkeyPatch) ->
 
     plan = (docs / "plan.md").read_text("utf-8")
     assert make.with_made(plan, make.plan_pieces()) == plan, "run: python docs/make.py"
+    for name, piece in (("shell.md", make.statuses()), ("python.md", make.heard())):
+        text = (docs / name).read_text("utf-8")
+        assert make.with_made(text, [piece]) == text, "run: python docs/make.py"
     assert (docs / "problems.md").read_text("utf-8") == make.problems(), "run: python docs/make.py"
     monkeypatch.delenv("WADI_RUNS", raising=False)
     assert (docs / "commands.md").read_text("utf-8") == make.commands(), "run: python docs/make.py"

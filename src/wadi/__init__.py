@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
 __all__ = [
-    "Page", "PageData", "RunStopped", "WadiError", "__version__", "compare", "draft", "export", "load_plan", "mend",
-    "open_page", "open_run", "profile", "reparse", "resume", "run", "run_async", "verify",
+    "Page", "PageData", "RunStopped", "WadiError", "__version__", "build_plan", "compare", "draft", "export", "load_plan",
+    "mend", "open_page", "open_run", "profile", "reparse", "resume", "run", "run_async", "trace", "verify",
 ]  # fmt: skip
 
 _STOPPED_WITHIN_S = 1.5
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from wadi.actions.crawl import RunStopped
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.run import Run
+    from wadi.actions.trace import CellTrace
     from wadi.crawl.events import Event
     from wadi.crawl.page_calls import PageData
     from wadi.crawl.page_view import Page
@@ -56,6 +57,16 @@ def load_plan(
     if with_code and loaded.code is not None:
         loaded.code.approve()
     return loaded
+
+
+def build_plan(
+    keys: Mapping[str, Any], inputs: Mapping[str, InputValue] | None = None, *, name: str = "plan"
+) -> LoadedPlan:
+    """A plan from its keys, as a plan file has them: `build_plan({"start": {"page": "list", "addresses": url}, "page": {…}})`.
+    `name` is what its runs are called. Raises wadi.WadiError with every mistake in it."""
+    from wadi.plan.reader import plan_of_keys
+
+    return plan_of_keys(keys, f"{name}.toml", inputs)
 
 
 def run(
@@ -184,6 +195,22 @@ def _name(what: str | Path | Run) -> str:
     from wadi.actions.run import Run
 
     return str(what.folder) if isinstance(what, Run) else str(what)
+
+
+def trace(
+    run: str | Path | Run,
+    row: int | str,
+    column: str | None = None,
+    *,
+    table: str | None = None,
+    runs: str | Path = "runs",
+) -> list[CellTrace]:
+    """From a row (its number in the table from 1, or its key) back to the stored page: for each column, or for one, the
+    expression, what it picked, what each step made of it. Raises wadi.WadiError for a row or a column that is not there."""
+    from wadi.actions.trace import traced
+
+    with _opened(run, runs) as opened:
+        return traced(opened, table, str(row), column)
 
 
 def profile(what: str | Path | Run, *, table: str | None = None, runs: str | Path = "runs") -> list[TableProfile]:

@@ -21,7 +21,7 @@ from wadi.page.document import Document
 from wadi.page.nodes import JsonNode, Scope
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan, tables_of
 from wadi.plan.starts import FILE, file_request
-from wadi.problems import Place, Problem, RunError, UsageError
+from wadi.problems import Place, Problem, RunError, UsageError, listed, nearest
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES
 from wadi.store.outcome import as_stored
@@ -48,7 +48,7 @@ class CellLocation:
     row: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class CellTrace:
     """The way of one cell. `value` is what the steps come to, `final` what the table has; they are the same."""
 
@@ -59,6 +59,11 @@ class CellTrace:
     steps: tuple[Step, ...]
     value: Any
     final: Any
+
+    def __repr__(self) -> str:
+        where = f" on page {self.location.page} ({self.location.url})" if self.location is not None else ""
+        way = " → ".join(f"{step.name}: {step.value!r:.60}" for step in self.steps)
+        return f"<{self.column} = {self.final!r}: {self.expression}{where}; {way}>"
 
 
 def _retraced(kind: Kind, field: Field, scope: Scope, document: Document, reply: Reply) -> Retraced:
@@ -296,3 +301,16 @@ class Tracer:
             raise RunError(Problem("damaged-run", what, Place(str(self._run.folder)))) from error
         kind: Kind = self._kinds[known.kind]
         return with_page_data(document_of(reply, kind), reply, kind), reply
+
+
+def traced(run: Run, table: str | None, row: str, column: str | None = None) -> list[CellTrace]:
+    """The ways of the cells of a row (its number from 1, its key, or COLUMN=VALUE), or of one column. Raises UsageError."""
+    tracer = Tracer(run)
+    name, assembly, placed = tracer.row(table, row)
+    names = [known.name for known in assembly.columns]
+    if column is not None and column not in names:
+        near = nearest(column, names)
+        now = f'did you mean "{near}"?' if near else f"columns: {listed(names, 30)}"
+        raise UsageError(Problem("unknown-column", f'table "{name}" has no column "{column}"', now=now))
+    places = [names.index(column)] if column is not None else range(len(names))
+    return [tracer.cell(name, assembly, placed, place) for place in places]

@@ -8,11 +8,18 @@ class Status(IntEnum):
 
     DONE = 0
     NOT_ALL = 1
-    """Done, but something asked for does not hold: pages failed, rows are missing."""
     USAGE = 2
-    """The command line or the plan is wrong."""
     NO_WAY = 3
-    """The crawl could not go on: the site refused or could not be reached, or a limit was reached with --strict."""
     FAULT = 70
-    """An internal error of Wadi."""
     INTERRUPTED = 130
+
+
+MEANINGS = {
+    Status.DONE: "done",
+    Status.NOT_ALL: "done, but not all of it: pages failed, rows are missing, or a check does not hold",
+    Status.USAGE: "the command line or the plan is wrong",
+    Status.NO_WAY: "the crawl could not go on: the site refused or could not be reached, or a limit was reached with --strict",
+    Status.FAULT: "an internal error",
+    Status.INTERRUPTED: "interrupted: Ctrl-C, or the terminal was closed",
+}
+"""What each says, for the docs."""

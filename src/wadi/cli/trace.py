@@ -33,23 +33,21 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.run import Run
-    from wadi.actions.trace import Tracer
+    from wadi.actions.trace import traced
     from wadi.cli.show import console, write_json
-    from wadi.problems import Problem, UsageError, listed, nearest
 
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)
-        tracer = Tracer(opened)
-        table, assembly, placed = tracer.row(args.table, args.row)
-        names = [column.name for column in assembly.columns]
-        if args.column is not None and args.column not in names:
-            near = nearest(args.column, names)
-            now = f'did you mean "{near}"?' if near else f"columns: {listed(names, 30)}"
-            raise UsageError(Problem("unknown-column", f'table "{table}" has no column "{args.column}"', now=now))
-        places = [names.index(args.column)] if args.column is not None else range(len(names))
-        traces = [tracer.cell(table, assembly, placed, place) for place in places]
+        traces = traced(opened, args.table, args.row, args.column)
         if args.json:
-            write_json({"table": table, "row": args.row, "cells": [_as_dict(trace) for trace in traces]}, out)
+            write_json(
+                {
+                    "table": args.table or opened.tables[0],
+                    "row": args.row,
+                    "cells": [_as_dict(trace) for trace in traces],
+                },
+                out,
+            )
             return Status.DONE
         to = console(out)
         last: CellLocation | None = None

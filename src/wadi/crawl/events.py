@@ -49,7 +49,7 @@ class PageFailed:
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """How many pages are done, failed, in flight, and known but not yet asked for; requests sent and bytes received lately."""
+    """How many pages are done, failed, open, and known but not yet asked for; requests sent and bytes received lately."""
 
     done: int
     failed: int
@@ -77,7 +77,7 @@ class LoggedIn:
 
 @dataclass(frozen=True, slots=True)
 class Stopping:
-    """The crawl was asked to stop, and waits for what is in flight."""
+    """The crawl was asked to stop, and waits for open requests."""
 
     in_flight: int
 

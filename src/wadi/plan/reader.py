@@ -119,6 +119,19 @@ def load_plan(path: str | FilePath, inputs: Mapping[str, InputValue] | None = No
     return parse_plan(_file_text(FilePath(path)), str(path), inputs)
 
 
+def plan_of_keys(keys: Mapping[str, Any], path: str, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
+    """The plan of keys as a file has them; `path` is where that file would be. Raises UsageError for what no file can hold,
+    PlanError with all mistakes."""
+    from tomlkit import dumps
+    from tomlkit.exceptions import TOMLKitError
+
+    try:
+        source = dumps({"wadi": 1, **keys})
+    except (TOMLKitError, TypeError, ValueError) as error:
+        raise UsageError(Problem("wrong-value", f"no plan can hold this: {error}", Place(path))) from error
+    return parse_plan(source, path, inputs)
+
+
 def parse_plan(source: str, path: str, inputs: Mapping[str, InputValue] | None = None) -> LoadedPlan:
     """The plan in a text; `path` is what messages call it."""
     data = _toml(source, path)
