@@ -25,10 +25,13 @@ from wadi.cli.main import COMMANDS
 from wadi.cli.settings import VARIABLES
 from wadi.cli.status import MEANINGS as STATUS_MEANINGS
 from wadi.crawl import events
+from wadi.demo.truth import TRUTHS
 from wadi.plan import checks, model
 from wadi.problems import MEANINGS
 
 HERE = Path(__file__).parent
+SITE = "http://127.0.0.1:8700"
+_SHAPE_ROWS, _SHAPE_COLUMNS, _SHAPE_CELL = 3, 8, 40
 BEGIN, END = "<!-- made by docs/make.py: begin -->", "<!-- made by docs/make.py: end -->"
 PARTS: tuple[tuple[str, str, type[BaseModel]], ...] = (
     ("the plan", "", model.Plan),
@@ -229,6 +232,48 @@ def heard() -> str:
     return "| event | says | has |\n| --- | --- | --- |\n" + "\n".join(rows)
 
 
+def shapes() -> dict[str, str]:
+    """A page for each shape of a crawl, by its name: what it is, the plan, the first rows that it gives (as the tests hold)."""
+    return {name: _shape(name, truth(SITE)) for name, truth in sorted(TRUTHS.items())}
+
+
+def _shape(name: str, rows: list[dict[str, Any]]) -> str:
+    source = (HERE.parent / "examples" / f"{name}.toml").read_text("utf-8")
+    about = []
+    for line in source.splitlines():
+        if not line.startswith("#"):
+            break
+        about.append(line.lstrip("# "))
+    plan = tomllib.loads(source)
+    code = (HERE.parent / "examples" / plan["code"]).read_text("utf-8").rstrip() if "code" in plan else ""
+    columns = list(dict.fromkeys(column for row in rows for column in row))[:_SHAPE_COLUMNS]
+    table = ["| " + " | ".join(columns) + " |", "|" + " --- |" * len(columns)]
+    table += ["| " + " | ".join(_cell(row.get(column)) for column in columns) + " |" for row in rows[:_SHAPE_ROWS]]
+    parts = [
+        f"# {plan['title']}", *(["\n".join(about)] if about else []),
+        f"The plan, [examples/{name}.toml](../../examples/{name}.toml), on the sample site (`wadi demo --serve --port 8700`):",
+        f"```toml\n{source.rstrip()}\n```",
+        *([f"Its functions, `{plan['code']}`:", f"```python\n{code}\n```"] if code else []),
+        f"The first of {len(rows):,} rows:" if len(rows) > _SHAPE_ROWS else "Its rows:", "\n".join(table),
+        "[All shapes](../shapes.md) · [all keys](../plan.md)",
+    ]  # fmt: skip
+    return "\n\n".join(parts) + "\n"
+
+
+def _cell(value: Any) -> str:
+    if value is None:
+        return ""
+    text = (
+        "; ".join(map(str, value))
+        if isinstance(value, list)
+        else str(value).lower()
+        if isinstance(value, bool)
+        else str(value)
+    )
+    text = " ".join(text.split()).replace("|", "\\|").replace("<", "\\<")
+    return text if len(text) <= _SHAPE_CELL else text[: _SHAPE_CELL - 1] + "…"
+
+
 def plan_pieces() -> list[str]:
     """What stands between the marks of docs/plan.md."""
     return [keys(), steps(), adjustments(), functions()]
@@ -240,6 +285,8 @@ def main() -> None:
     plan.write_text(with_made(plan.read_text("utf-8"), plan_pieces()), "utf-8")
     for name, piece in (("shell.md", statuses()), ("python.md", heard())):
         (HERE / name).write_text(with_made((HERE / name).read_text("utf-8"), [piece]), "utf-8")
+    for name, text in shapes().items():
+        (HERE / "shapes" / f"{name}.md").write_text(text, "utf-8")
     (HERE / "problems.md").write_text(problems(), "utf-8")
     (HERE / "commands.md").write_text(commands(), "utf-8")
     (HERE / "wadi.1").write_text(man_page(), "utf-8")

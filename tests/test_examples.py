@@ -31,7 +31,7 @@ def test_every_example_has_its_truth_and_its_line_in_the_docs() -> None:
     names = {path.stem for path in EXAMPLES.glob("*.toml")}
     assert names == set(TRUTHS)
     shapes = (EXAMPLES.parent / "docs" / "shapes.md").read_text("utf-8")
-    assert [name for name in sorted(names) if f"examples/{name}.toml" not in shapes] == []
+    assert [name for name in sorted(names) if f"shapes/{name}.md" not in shapes] == []
 
 
 @pytest.mark.parametrize(

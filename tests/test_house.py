@@ -160,6 +160,10 @@ def test_the_docs_are_as_the_code_makes_them(monkeypatch: pytest.MonkeyPatch) ->
     for name, piece in (("shell.md", make.statuses()), ("python.md", make.heard())):
         text = (docs / name).read_text("utf-8")
         assert make.with_made(text, [piece]) == text, "run: python docs/make.py"
+    made = make.shapes()
+    assert {path.stem: path.read_text("utf-8") for path in (docs / "shapes").glob("*.md")} == made, (
+        "run: python docs/make.py"
+    )
     assert (docs / "problems.md").read_text("utf-8") == make.problems(), "run: python docs/make.py"
     monkeypatch.delenv("WADI_RUNS", raising=False)
     assert (docs / "commands.md").read_text("utf-8") == make.commands(), "run: python docs/make.py"
