@@ -110,13 +110,13 @@ def test_a_function_gives_rows_links_and_the_next_page(program: Program) -> None
         ("return [{'name': 1}]", "read() gives a list: wadi.PageData(rows=…, links=…, next=…) is wanted"),
         ("return None", "read() gives None"),
         ("return wadi.PageData(rows='abc')", "read(): rows: a str is no list"),
-        ("return wadi.PageData(rows=[1])", "read(): row 1 is a int: a dict is wanted"),
+        ("return wadi.PageData(rows=[1])", "read(): row 1 is an int: a dict is wanted"),
         ("return wadi.PageData(rows=[{}, {'name': page}])", "read(): row 2, name: a Page is no value of a table"),
         ("return wadi.PageData(rows=[{'n': float('inf')}])", "read(): row 1, n: inf is no value"),
         ("return wadi.PageData(links={'two': '/x'})", 'read(): links to "two", which the page kind does not open'),
-        ("return wadi.PageData(links={'one': 5})", "read(): links to one: a int is no list"),
+        ("return wadi.PageData(links={'one': 5})", "read(): links to one: an int is no list"),
         ("return wadi.PageData(links=['/x'])", "read(): links are a list: a dict is wanted"),
-        ("return wadi.PageData(next=2)", "read(): next is a int: a URL is wanted"),
+        ("return wadi.PageData(next=2)", "read(): next is an int: a URL is wanted"),
         ("return wadi.PageData(rows=({'name': 1 / 0} for _ in '1'))", "read(): ZeroDivisionError: division by zero"),
         ("a = []; a.append(a); return wadi.PageData(rows=[{'name': a}])", "nested too deeply"),
         ("raise SystemExit(3)", "read(): SystemExit: 3"),
@@ -176,6 +176,26 @@ def test_a_function_that_never_ends_loses_its_page_alone(program: Program) -> No
 def test_a_function_that_gives_nothing_is_told(program: Program) -> None:
     done = _one_page(program, "import wadi\ndef read(page):\n    return wadi.PageData()\n")
     assert "without a row from read()" in done.err, done.err
+
+
+@pytest.mark.parametrize(
+    ("given", "said"),
+    [
+        ("rows=[{'more': 1}, {'more': 2}]", "details() gives 2 rows of a page that completes one row"),
+        ("rows=[{'more': 1}], next='/2'", "details() gives a next page of a page that completes one row"),
+        ("", ""),
+    ],
+)
+def test_a_page_that_completes_a_row_is_one_row(program: Program, given: str, said: str) -> None:
+    code = CODE.replace('rows=[{"more": page.select("li")[1].text}]', given)
+    assert code != CODE
+    _written(program.folder, code=code)
+    with serving(SmallHost(PAGES).application) as site:
+        done = program.inside("run", "p.toml", "-i", f"site={site}", "--with-code")
+    assert done.status == 1
+    assert said in done.err
+    traced = program.inside("trace", "p~newest", "t", "1", "more")
+    assert traced.status == 0, traced.err
 
 
 @pytest.mark.parametrize(("rows", "told"), [("[{'nmae': 1, 'n': 2}]", True), ("[{'name': 1, 'n': 2, 'm': 3}]", False)])

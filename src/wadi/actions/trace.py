@@ -17,8 +17,9 @@ from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.crawl.page_calls import rows_given, with_page_data
 from wadi.crawl.trace import Retraced, list_scope, retrace, retrace_route, scope_of
 from wadi.page.cells import Field
-from wadi.page.document import Document
+from wadi.page.document import Document, NotADocument
 from wadi.page.nodes import JsonNode, Scope
+from wadi.plan.code import CodeFailed
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan, tables_of
 from wadi.plan.starts import FILE, file_request
 from wadi.problems import Place, Problem, RunError, UsageError, listed, nearest
@@ -71,7 +72,8 @@ def _retraced(kind: Kind, field: Field, scope: Scope, document: Document, reply:
     found = retrace(field, scope, document, reply)
     if kind.call is None or field.source:
         return found
-    row = scope.value if kind.rows and isinstance(scope, JsonNode) else rows_given(document)[0]
+    rows = [scope.value] if kind.rows and isinstance(scope, JsonNode) else rows_given(document)
+    row = rows[0] if rows else None
     return replace(found, steps=(Step(f"call: {kind.call.name}", row), *found.steps))
 
 
@@ -300,7 +302,10 @@ class Tracer:
             what = f"the stored page cannot be read: {error}"
             raise RunError(Problem("damaged-run", what, Place(str(self._run.folder)))) from error
         kind: Kind = self._kinds[known.kind]
-        return with_page_data(document_of(reply, kind), reply, kind), reply
+        try:
+            return with_page_data(document_of(reply, kind), reply, kind), reply
+        except (NotADocument, CodeFailed):  # a page that failed gave nothing
+            return None
 
 
 def traced(run: Run, table: str | None, row: str, column: str | None = None) -> list[CellTrace]:

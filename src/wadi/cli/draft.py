@@ -42,9 +42,9 @@ EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700)
 """
 _PREVIEW_ROWS = 5
 _LIMITS = (100, "10m")
+"""Pages and time of a first run."""
 _OLD_S = 300
 """From this age on it is told that a page was not asked for just now."""
-"""Pages and time of a first run."""
 _MARK = re.compile(r"[A-Z]{1,2}\d+")
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import shutil
+import signal
 import subprocess
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -45,7 +46,8 @@ def _show(text: str, out: TextIO, pager: str, environment: Mapping[str, str]) ->
     with subprocess.Popen(
         pager, shell=True, stdin=subprocess.PIPE, env={"LESS": _LESS, **environment}, text=True, encoding="utf-8"
     ) as shown:
+        before = signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the pager
         try:
             shown.communicate(text)
-        except KeyboardInterrupt:  # that was for the pager
-            shown.wait()
+        finally:
+            signal.signal(signal.SIGINT, before)

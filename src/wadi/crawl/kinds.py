@@ -102,14 +102,15 @@ class ChildRows:
 
 @dataclass(frozen=True)
 class Call:
-    """The function that reads pages of a kind: its name, what it is called with a page as, the kinds that the pages open, those
-    of them that complete their rows, and the keys that its rows may have (None: any)."""
+    """The function that reads pages of a kind, and its name; the kinds that the pages open, those of them that complete their
+    rows, the keys that its rows may have (None: any), and whether a page itself completes a row."""
 
     name: str
     function: Function
     opened: frozenset[str]
     opened_from_rows: frozenset[str]
     keys: frozenset[str] | None
+    completes: bool
 
 
 @dataclass(frozen=True)
@@ -289,7 +290,7 @@ class _Compiler:
         by_key = {name for name, field in page.fields.items() if field.at == row_key(name)}
         others = any(field.at and field.source is None for name, field in page.fields.items() if name not in by_key)
         keys = None if others or page.lists else completing | by_key
-        return Call(page.call, self._functions[page.call], frozenset(page.open), completing, keys)
+        return Call(page.call, self._functions[page.call], frozenset(page.open), completing, keys, bool(page.completes))
 
     def _rendering(self, plan: BrowserPlan, page: PagePlan) -> Rendering:
         steps_of = partial(_steps_of, inputs=fixed_inputs(self._plan.inputs), scripts=self._scripts)

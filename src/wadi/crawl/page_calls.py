@@ -77,6 +77,9 @@ def _data_of(call: Call, given: Any) -> dict[str, Any]:
         if not isinstance(row, Mapping):
             raise CodeFailed(f"{call.name}(): row {number} is {_kind(row)}: a dict is wanted, column → value")
         rows.append(_value(row, f"{call.name}(): row {number}"))
+    if call.completes and (len(rows) > 1 or given.next is not None):
+        more = f"{len(rows)} rows" if len(rows) > 1 else "a next page"
+        raise CodeFailed(f"{call.name}() gives {more} of a page that completes one row")
     if not isinstance(given.links, Mapping):
         raise CodeFailed(f"{call.name}(): links are {_kind(given.links)}: a dict is wanted, page kind → URLs")
     data: dict[str, Any] = {"rows": rows, "links": _links(call, given.links)}
@@ -140,4 +143,7 @@ def _value(given: Any, where: str, depth: int = 0) -> Any:
 
 
 def _kind(given: Any) -> str:
-    return "None" if given is None else f"{given!r:.40}" if isinstance(given, float) else f"a {type(given).__name__}"
+    name = type(given).__name__
+    if given is None or isinstance(given, float):
+        return f"{given!r:.40}"
+    return f"{'an' if name[0] in 'aeiouAEIOU' else 'a'} {name}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from datetime import date
 from typing import Any
@@ -22,7 +23,7 @@ Said = str | dict[str, Any]
 """A field: an expression, or the keys that it has in a plan."""
 
 
-class Readable:
+class Readable(ABC):
     """What is read by expressions: a page, or a part of one. A field is an expression, or the keys that it has in a plan.
 
     What cannot be read is None, as what is missing. Raises UsageError for an expression or a field that means nothing.
@@ -32,9 +33,9 @@ class Readable:
     reply: Reply
 
     @property
+    @abstractmethod
     def scope(self) -> Scope:
         """What expressions start from."""
-        raise NotImplementedError
 
     @property
     def text(self) -> str:

@@ -131,7 +131,7 @@ def _of_call(plan: Plan, page: PagePlan) -> PagePlan:
         links[target] = (
             link if link.at or link.form or link.address or link.send else link.model_copy(update={"at": at})
         )
-    update = {
+    update: dict[str, object] = {
         "fields": {
             name: _by_key(name, field, "$.rows[0]" if page.completes else "$") for name, field in page.fields.items()
         },
@@ -140,9 +140,10 @@ def _of_call(plan: Plan, page: PagePlan) -> PagePlan:
             for name, child in page.lists.items()
         },
         "open": links,
-        "next": page.next or NextPlan(at=["$.next"]),
-        "total": page.total or FieldPlan(at=["$.total"]),
     }
+    if not page.completes:  # such a page is one row, and no listing
+        update["next"] = page.next or NextPlan(at=["$.next"])
+        update["total"] = page.total or FieldPlan(at=["$.total"])
     return read.model_copy(update=update)
 
 
