@@ -18,7 +18,7 @@ from datetime import UTC, datetime
 from http import HTTPStatus
 from pathlib import Path
 
-from zlib_ng import zlib_ng
+from isal import isal_zlib
 
 from wadi.store.crash_points import Reached, unheard
 from wadi.urls import without_secret
@@ -277,7 +277,7 @@ def _opened(folder: Path, location: Location) -> tuple[dict[str, str], bytes]:
         file.seek(location.offset)
         packed = file.read(location.length)
     try:
-        record = zlib_ng.decompress(packed, zlib_ng.MAX_WBITS | 16)
+        record = isal_zlib.decompress(packed, isal_zlib.MAX_WBITS | 16)
     except DAMAGED as error:
         raise DamagedRecord(f"{location.file} at {location.offset}: {error}") from error
     return _split(record)
@@ -320,7 +320,7 @@ def _first_member(data: bytes) -> tuple[bytes, int] | None:
     """The first gzip member and its length; None when it is torn."""
     if not data.startswith(_GZIP):
         return None
-    unpacker = zlib_ng.decompressobj(zlib_ng.MAX_WBITS | 16)
+    unpacker = isal_zlib.decompressobj(isal_zlib.MAX_WBITS | 16)
     try:
         record = unpacker.decompress(data)
     except DAMAGED:
@@ -334,7 +334,7 @@ def _fields(head: bytes) -> Headers:
 
 
 def _packed(record: bytes) -> bytes:
-    packer = zlib_ng.compressobj(_LEVEL, zlib_ng.DEFLATED, zlib_ng.MAX_WBITS | 16)
+    packer = isal_zlib.compressobj(_LEVEL, isal_zlib.DEFLATED, isal_zlib.MAX_WBITS | 16)
     return packer.compress(record) + packer.flush()
 
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from zlib_ng import zlib_ng
+from isal import isal_zlib
 
 _CHUNK = 262_144
 _LEAST_PIECE = 1024
 MOST_MEMBERS = 50_000
 """So many members a gzip file may have: each costs, even an empty one."""
-DAMAGED: type[Exception] = zlib_ng.error  # type: ignore[assignment]
+DAMAGED: type[Exception] = isal_zlib.error  # type: ignore[assignment]
 """What is raised for data that is not deflated, or damaged: a class, whatever the library's stub says."""
 
 
@@ -42,6 +42,8 @@ def _gunzip(body: bytes, limit: int) -> bytes:
     """All members of a gzip body; zeros and stray bytes after the last one do not count. A body that is not gzip is plain."""
     if not body.startswith(b"\x1f\x8b"):
         return body
+    if (whole := _one_member(body, limit)) is not None:
+        return whole
     out = bytearray()
     at = members = 0
     while body.startswith(b"\x1f\x8b", at):
@@ -52,9 +54,19 @@ def _gunzip(body: bytes, limit: int) -> bytes:
     return bytes(out)
 
 
+def _one_member(body: bytes, limit: int) -> bytes | None:
+    """What is in a body that is one gzip member, as nearly all are; None for others, and where it is more than the limit."""
+    member = isal_zlib.decompressobj(isal_zlib.MAX_WBITS | 16)
+    try:
+        out: bytes = member.decompress(body, limit + 1)
+    except DAMAGED as error:
+        raise BadCoding(str(error)) from error
+    return out if member.eof and not member.unused_data and len(out) <= limit else None
+
+
 def _member(body: bytes, at: int, out: bytearray, limit: int) -> int:
     """One gzip member of a body; where it ends. It is fed in pieces that grow, so that many small members copy little."""
-    member = zlib_ng.decompressobj(zlib_ng.MAX_WBITS | 16)
+    member = isal_zlib.decompressobj(isal_zlib.MAX_WBITS | 16)
     size = _LEAST_PIECE
     while not member.eof:
         piece = body[at : at + size]
@@ -68,21 +80,21 @@ def _member(body: bytes, at: int, out: bytearray, limit: int) -> int:
 def _undeflate(body: bytes, limit: int) -> bytes:
     """Deflate with the zlib wrapper, as the standard says, or without it, as some servers send it."""
     try:
-        return _inflated(body, zlib_ng.MAX_WBITS, limit)
+        return _inflated(body, isal_zlib.MAX_WBITS, limit)
     except BadCoding:
-        return _inflated(body, -zlib_ng.MAX_WBITS, limit)
+        return _inflated(body, -isal_zlib.MAX_WBITS, limit)
 
 
 def _inflated(body: bytes, window: int, limit: int) -> bytes:
     out = bytearray()
-    stream = zlib_ng.decompressobj(window)
+    stream = isal_zlib.decompressobj(window)
     _inflate(stream, body, out, limit)
     if not stream.eof:
         raise BadCoding("the deflate data ends too early")
     return bytes(out)
 
 
-def _inflate(stream: zlib_ng._Decompress, data: bytes, out: bytearray, limit: int) -> None:
+def _inflate(stream: isal_zlib.Decompress, data: bytes, out: bytearray, limit: int) -> None:
     try:
         while data and not stream.eof:
             out += stream.decompress(data, _CHUNK)
