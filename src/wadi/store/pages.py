@@ -39,7 +39,7 @@ CREATE INDEX continued ON links (target) WHERE role = {Role.NEXT};
 CREATE TABLE rows (
     page INTEGER NOT NULL, name TEXT NOT NULL, completes INTEGER NOT NULL, columns BLOB NOT NULL,
     count INTEGER NOT NULL, cells BLOB NOT NULL, problems BLOB, several BLOB, parents BLOB, digest BLOB NOT NULL,
-    PRIMARY KEY (page, name)) WITHOUT ROWID;
+    PRIMARY KEY (page, name));
 CREATE TABLE files (
     page INTEGER PRIMARY KEY, path TEXT NOT NULL, size_bytes INTEGER NOT NULL, type TEXT NOT NULL, sha256 TEXT NOT NULL);
 CREATE TABLE archived (file TEXT PRIMARY KEY, size INTEGER NOT NULL) WITHOUT ROWID;

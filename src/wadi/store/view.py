@@ -186,6 +186,12 @@ class RunView:
             orjson.loads(parents) if parents is not None else None,
         )
 
+    def count_of_rows(self, page: int, table: str) -> int:
+        """How many rows a page gives to a table by itself."""
+        query = "SELECT count FROM rows WHERE page = ? AND name = ? AND NOT completes"
+        found = self._db.execute(query, (page, table)).fetchone()
+        return found[0] if found else 0
+
     def places_of_rows(self) -> list[tuple[int, str]]:
         """Pages and tables of all rows."""
         return [(page, name) for page, name in self._db.execute("SELECT page, name FROM rows ORDER BY page, name")]

@@ -74,8 +74,7 @@ class Outcomes:
                 gone = gone and status in _GONE
                 problem = problem or what
             elif visit.state is State.DONE:
-                given = self._state.rows(visit.page, self._table)
-                rows += len(given.rows) if given is not None and not given.completes else 0
+                rows += self._state.count_of_rows(visit.page, self._table)
         if rows:
             return "found", rows, problem
         if problem is not None:
