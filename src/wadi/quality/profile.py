@@ -13,6 +13,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
+from functools import lru_cache
 from itertools import accumulate, combinations, pairwise
 from typing import Any
 
@@ -201,6 +202,7 @@ class _Gathered:
         self.figures.extend(day for text in texts if (day := _day_of(text)) is not None)
 
 
+@lru_cache(maxsize=16_384)
 def _day_of(text: str) -> float | None:
     """The day since the year 1, with the hour as its fraction; None for what is no date."""
     try:
@@ -233,13 +235,12 @@ class Profiling:
     def take(self, batch: list[list[Any]]) -> None:
         """Take some rows, in their order."""
         columns = list(zip(*batch, strict=True))
-        gaps = [_gaps_of(cells) for cells in columns]
-        for gathered, cells, lacking in zip(self._gathered, columns, gaps, strict=True):
-            gathered.take([value for value in cells if not is_missing(value)] if lacking else cells)
+        for gathered, cells in zip(self._gathered, columns, strict=True):
+            gathered.take([value for value in cells if value or not is_missing(value)] if _has_gaps(cells) else cells)
         if self._whole is not None:
             digests, missing = self._whole
             digests.extend(map(_digest, batch))
-            missing.take(gaps, len(batch))
+            missing.take(list(map(_gaps_of, columns)), len(batch))
         self._count += len(batch)
 
     def profile(self) -> TableProfile:
@@ -278,11 +279,14 @@ def _counted_alone(gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[An
     }
 
 
+def _has_gaps(cells: Sequence[Any]) -> bool:
+    """Whether some cells are missing; asked of all at once, since most columns have none."""
+    return None in cells or "" in cells or [] in cells
+
+
 def _gaps_of(cells: Sequence[Any]) -> list[int]:
-    """The numbers of the missing cells; asked of all at once first, since most columns have none."""
-    if None in cells or "" in cells or [] in cells:
-        return [number for number, value in enumerate(cells) if is_missing(value)]
-    return []
+    """The numbers of the missing cells."""
+    return [number for number, value in enumerate(cells) if is_missing(value)] if _has_gaps(cells) else []
 
 
 def _digest(row: list[Any]) -> int:

@@ -11,7 +11,6 @@ from typing import Any
 
 from wadi.actions.run import Run
 from wadi.crawl.kinds import Kind, compile_kinds
-from wadi.learn.near import near_misses
 from wadi.page.document import read_document
 from wadi.plan.columns import OUTCOMES, Column, table_plan
 from wadi.plan.ways import ways_in_vain
@@ -181,6 +180,8 @@ def rowless_kinds(run: Run) -> list[Rowless]:
 
 def _near_misses(run: Run, page: int, kind: Kind) -> list[str]:
     """What on a stored page is near to the expression that picks nothing there."""
+    from wadi.learn.near import near_misses
+
     with suppress(DamagedRecord, OSError, KeyError, ValueError, AssertionError):
         location = run.state.location(page)
         assert location is not None

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
+from functools import lru_cache
 
 from wadi.web.messages import FetchFailed, Reply
 
@@ -97,6 +98,7 @@ def time_at_host(reply: Reply) -> datetime | None:
     return _http_date(reply.header("date"))
 
 
+@lru_cache(maxsize=64)
 def _http_date(value: str) -> datetime | None:
     try:
         when = parsedate_to_datetime(value)
