@@ -48,7 +48,7 @@ ROOMS = {
     ),
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
-        "refresh structured text xml_tree xpath"
+        "quick_cells refresh structured text xml_tree xpath"
     ),
     "plan": "beside checks code columns fields inputs local model parts positions reader starts text ways",
     "plan/lint": "browser checks fields made pages secrets starts tables",

@@ -1,8 +1,9 @@
-"""The quick ways to values give what the plain ways give: addresses, numbers, characters."""
+"""The quick ways to values give what the plain ways give: addresses, numbers, dates, characters, whole cells."""
 
 from __future__ import annotations
 
 import unicodedata
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -12,6 +13,14 @@ from wadi.clean import numbers, quick
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import marks_of
 from wadi.clean.text import UNSEEN, tidied
+from wadi.clean.types import Where
+from wadi.page.cells import Field, Notes, Source, cell
+from wadi.page.document import read_document
+from wadi.page.expressions import compile_expression
+from wadi.page.quick_cells import is_quick, quick_cells
+from wadi.plan.fields import compile_field
+from wadi.plan.model import FieldPlan
+from wadi.store.outcome import as_stored
 from wadi.urls import NotAUrl, addressed, resolve
 
 BASES = [
@@ -69,3 +78,75 @@ def test_numbers_are_those_of_the_long_way(text: str, locale: str | None, unit: 
         assert quick.plain_number(marks_of(locale), unit)(text) is None
     else:
         assert read(text) == expected
+
+
+WRITTEN = st.sampled_from([
+    "12", " 12,5\u00a0m", "1\u202f472,5 m", "12 m ", "12,5", "-999", "-999\u00a0m", "&minus;3 m", "n/a", "\u2014", "", " ", "05.03.2024",
+    "05.\u00a003.2024", "5.3.2024", "31.02.2024", "05.03.1399", "2024-03-05", "a/b.html", "../x?y=1#z", "n/a ", "http://o/p", "javascript:x",
+    "Ash\n spring", "zero\u200bwidth", "soft\u00adhyphen", "e\u0301", "two  blanks", "yes", "No", "3 days ago", "[1, 2]", "&lt;b&gt;",
+])  # fmt: skip
+INNER = st.one_of(
+    WRITTEN,
+    st.builds("<b>{}</b>{}".format, WRITTEN, WRITTEN),
+    st.builds("{}<br>{}".format, WRITTEN, WRITTEN),
+    st.builds("<span hidden>{}</span>{}".format, WRITTEN, WRITTEN),
+    st.builds("<i style='display: none'>{}</i>{}".format, WRITTEN, WRITTEN),
+    st.builds("<pre>{}</pre>".format, WRITTEN),
+    st.builds("<!-- c -->{}<script>x</script>".format, WRITTEN),
+)
+CELL = st.one_of(
+    st.builds("<td class=x><a title='{}'>{}</a></td>".format, WRITTEN, INNER),
+    st.builds("<td class=x>{}</td>".format, INNER),
+    st.builds("<td class=x><a title='{}'>{}</a><a>{}</a></td>".format, WRITTEN, INNER, INNER),
+    st.just("<td>"),
+)
+SPECS = [
+    {"at": ".x"}, {"at": ".x", "missing": ["\u2014", "12"]}, {"at": ".x a"}, {"at": ".x a", "attr": "title"}, {"at": "> .x, td"},
+    {"at": ".x", "type": "number", "locale": "fr", "unit": "m"}, {"at": ".x", "type": "number", "locale": "fr", "missing": ["-999 m", "n/a"]},
+    {"at": ".x", "type": "number"}, {"at": ".x", "type": "integer", "locale": "de", "default": 7}, {"at": ".x", "missing": [""], "default": "none"},
+    {"at": ".x", "type": "date", "format": "dd.MM.yyyy"}, {"at": ".x", "type": "date"}, {"at": ".x", "type": "date", "locale": "de"},
+    {"at": ".x", "type": "date", "format": "d. M. y", "missing": ["05.03.2024"]}, {"at": ".x a", "attr": "title", "type": "url"},
+    {"at": ".x", "type": "url", "missing": ["n/a", "a/b.html"]}, {"at": ".x", "type": "boolean"}, {"at": ".x", "type": "array"},
+    {"at": ".x", "type": "number", "clean": ["drop m"], "missing": []}, {"at": ".x", "map": {"yes": "1"}}, {"at": ".x", "type": "year"},
+]  # fmt: skip
+
+
+@given(st.lists(CELL, min_size=1, max_size=4), st.sampled_from(SPECS))
+def test_cells_are_those_of_the_plain_way(cells: list[str], spec: dict[str, Any]) -> None:
+    """Two times over a page: the second time what was read before is known."""
+    field = compile_field("x", FieldPlan.model_validate(spec), 2026)
+    rows = "".join(f"<tr class=r>{cell}</tr>" for cell in cells)
+    document = read_document(f"<table>{rows}</table>".encode(), "http://h/a/", "text/html; charset=utf-8")
+    source = Source(document, Where("http://h/a/", 1_770_000_000.0, "utf-8"))
+    scopes = compile_expression(".r").nodes(document.scope, document)
+    plainly = [as_stored(cell(field, scope, source, Notes())) for scope in scopes]
+    for _ in range(2):
+        left: list[int] = []
+
+        def otherwise(number: int, left: list[int] = left) -> Any:
+            left.append(number)
+            return plainly[number]
+
+        if is_quick(field, document):
+            assert quick_cells(field, scopes, document, source.where, as_stored, otherwise) == plainly
+            # What could not be read, and where several were picked, is left to the plain way, which tells of it.
+            assert {number for number, scope in enumerate(scopes) if is_told(field, scope, source)} <= set(left)
+
+
+def is_told(field: Field, scope: Any, source: Source) -> bool:
+    """Whether there is something to be told of a cell."""
+    notes = Notes()
+    cell(field, scope, source, notes)
+    return bool(notes.unread or notes.several)
+
+
+@given(st.sampled_from(SPECS), st.text(max_size=12) | WRITTEN | NUMBERS)
+def test_what_is_read_as_it_is_written_is_what_it_comes_to_when_tidied(spec: dict[str, Any], text: str) -> None:
+    stages = compile_field("x", FieldPlan.model_validate(spec), 2026).stages
+    where = Where("http://h/a/")
+    value = stages.quickly(text, where) if stages.quickly is not None else None
+    assert value is None or value == stages.value_of(tidied(text), where)
+
+
+def test_what_can_be_printed_is_seen() -> None:
+    assert not [code for code in UNSEEN if chr(code).isprintable()]

@@ -64,7 +64,7 @@ def number_reader(
     plainly = quick.plain_number(marks_of(writing.locale), writing.unit)
 
     def read(text: str) -> float:
-        if (match := plainly(text)) is not None:
+        if text.__class__ is str and (match := plainly(text)) is not None:
             return float(quick.plain_digits(match))
         return as_float(value_of(text), text)
 
@@ -80,7 +80,7 @@ def integer_reader(
     plainly = quick.plain_number(marks_of(writing.locale), writing.unit)
 
     def read(text: str) -> int:
-        if (match := plainly(text)) is not None and not match[2]:
+        if text.__class__ is str and (match := plainly(text)) is not None and not match[2]:
             return int(quick.plain_digits(match))
         return as_integer(value_of(text), text)
 

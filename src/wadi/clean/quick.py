@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable
+from datetime import date
 from functools import lru_cache
 
 from wadi.clean.locales import Separators
@@ -42,23 +43,53 @@ def _before(base: str, start: str) -> str | None:
         return None
 
 
-def plain_number(marks: Separators | None, unit: str | None) -> Callable[[str], re.Match[str] | None]:
+FindNumber = Callable[[str], re.Match[str] | None]
+"""Whole part and fraction of a number in a text."""
+
+
+def plain_number(marks: Separators | None, unit: str | None) -> FindNumber:
     """A function that finds the whole part and the fraction of a number, groups of three by the marks of the locale, the unit
     behind it: nine of ten are written so, and read in a tenth of the time. Without a locale no mark is beyond doubt. As many
-    digits as a float holds exactly; None for all others, and for numbers that came as such."""
+    digits as a float holds exactly; None for all others."""
     group, fraction = "", "()"
     if marks is not None:
         group = "".join(f"|[1-9][0-9]{{0,2}}(?:{re.escape(mark)}[0-9]{{3}}){{1,4}}" for mark in sorted(marks.group))
         fraction = rf"(?:{re.escape(marks.decimal)}([0-9]{{1,15}}))?"
-    after = rf"(?:\s*{re.escape(unit)})?" if unit else ""
-    matches = re.compile(rf"\s*(-?(?:[0-9]{{1,15}}{group})){fraction}{after}\s*", re.ASCII).fullmatch
-    return (lambda text: matches(text) if text.__class__ is str else None) if IS_ON else (lambda text: None)
+    after = rf"(?:[\s\u00a0\u202f]*{re.escape(unit)})?" if unit else ""
+    find = re.compile(rf"\s*(-?(?:[0-9]{{1,15}}{group})){fraction}{after}\s*", re.ASCII).fullmatch
+    return find if IS_ON else lambda text: None
 
 
+def plain_date(expression: re.Pattern[str] | None) -> Callable[[str], date | None]:
+    """A function that finds the date in a text in which year, month and day are numbers where the expression of a date pattern
+    has them (ISO 8601 without one), in years that are of no other calendar; None for all others."""
+    if expression is None:
+        matches: Callable[[str], re.Match[str] | None] = _ISO_DATE.fullmatch
+    elif set(expression.groupindex) == {"year", "month", "day"}:
+        matches = expression.fullmatch
+    else:
+        return lambda text: None
+
+    def read(text: str) -> date | None:
+        if not text.isascii() or (found := matches(text)) is None:
+            return None
+        year, month, day = found.group("year", "month", "day")
+        if not ("1600" <= year < "2400" and len(year) == 4 and month.isdecimal()):
+            return None
+        try:
+            return date(int(year), int(month), int(day))
+        except ValueError:
+            return None
+
+    return read if IS_ON else lambda text: None
+
+
+_ISO_DATE = re.compile(r"(?P<year>\d{4})-(?P<month>\d\d)-(?P<day>\d\d)")
 _MARK = re.compile("[^0-9-]")
 
 
 def plain_digits(match: re.Match[str]) -> str:
     """What `plain_number` found, in Python's own writing."""
-    whole = match[1] if match[1].isdecimal() else _MARK.sub("", match[1])
-    return f"{whole}.{match[2]}" if match[2] else whole
+    whole, fraction = match.groups()
+    whole = whole if whole.isdecimal() else _MARK.sub("", whole)
+    return f"{whole}.{fraction}" if fraction else whole

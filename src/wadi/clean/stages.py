@@ -14,13 +14,26 @@ from wadi.clean.adjust import Adjustment, adjustment_of
 from wadi.clean.errors import NotReadable
 from wadi.clean.patterns import pattern_of
 from wadi.clean.steps import Functions, step_of
-from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, moment_from_now
+from wadi.clean.types import (
+    FROM_NOW,
+    Converter,
+    QuickConverter,
+    Setting,
+    Value,
+    Where,
+    converter,
+    moment_from_now,
+    quick_converter,
+)
 
 TextStage = Callable[[str], str | None]
 """From text to text; None when the text counts as no value. Raises NotReadable."""
 
 
 _TEXT = Setting()
+_MADE_ANEW = frozenset({"url", "file", "array", "object"})
+"""Types whose values depend on the page, or can be changed by whoever gets them."""
+_SOMEWHERE = Where("http://h/")
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,28 +88,46 @@ class Stages:
         self._tells_from_now = recipe.setting.type in FROM_NOW
         is_plain = len(self.text_stages) == 1 and not self.adjustments
         # A text that stays what it is has one question to answer.
-        self._missing = recipe.missing if is_plain and recipe.setting.type == "string" else None
-        # What a text means depends on the page for URLs alone.
-        self._remembers = quick.IS_ON and self._missing is None and recipe.setting.type not in ("url", "file")
-        self.known: dict[str, Any] = {}
-        """Texts that were read, with their values; those that may mean another thing on another page are not among them."""
+        self.missing = recipe.missing if is_plain and recipe.setting.type == "string" else None
+        """The texts that count as missing, where all others are their own values; else None."""
+        is_same = recipe.setting.type not in _MADE_ANEW
+        self.remembers = quick.IS_ON and self.missing is None and is_same
+        """Whether a text that was read is known by itself: it has the same value on every page."""
+        self._known: dict[str, Any] = {}
+        self.written: dict[str, Any] = {}
+        """Texts as they are written in pages, with what is stored of them (`page.quick_cells`)."""
+        self.quickly = self._quick_way() if is_plain and quick.IS_ON else None
+        """From a text as it is written to its value, where that needs no more than a look; None for other texts."""
+
+    def _quick_way(self) -> QuickConverter | None:
+        convert, missing = quick_converter(self.recipe.setting), self.recipe.missing
+        if convert is None:
+            return None
+        if self.recipe.setting.type == "url":
+            return lambda text, where: convert(text, where) if text not in missing else None
+        # A number or a date that counts as missing does so however it is written.
+        return convert if all(convert(text, _SOMEWHERE) is None for text in missing) else None
 
     def value_of(self, text: str, where: Where) -> Value | Unread | None:
         """The value of a text, None when it counts as missing, Unread when it cannot be read."""
-        if self._missing is not None:
-            return None if text in self._missing else text
-        if not self._remembers or text.__class__ is not str:
+        if self.missing is not None:
+            return None if text in self.missing else text
+        if not self.remembers or text.__class__ is not str:
             return self._read(text, where)
-        known = self.known
+        known = self._known
         if text in known:
             value = known[text]
         else:
-            if len(known) >= quick.REMEMBERED:
-                known.clear()
-            value = known[text] = self._read(text, Where(where.base, encoding=where.encoding))
+            value = self._read(text, Where(where.base, encoding=where.encoding))
+            if len(known) < quick.REMEMBERED:
+                known[text] = value
         if self._tells_from_now and value.__class__ is Unread and where.at is not None:
             return self._read(text, where)
         return value  # type: ignore[no-any-return]
+
+    def is_known(self, text: str) -> bool:
+        """Whether the value of a text is remembered: it is the same on every page, and at any time."""
+        return text in self._known and self._known[text].__class__ is not Unread
 
     def _read(self, text: str, where: Where) -> Value | Unread | None:
         current: str | None = text

@@ -21,17 +21,17 @@ _ANY_UNSEEN = re.compile(f"[{re.escape(''.join(map(chr, UNSEEN)))}]")
 
 def tidied(text: str) -> str:
     """One line: unseen characters gone, every run of white space (no-break ones too) one blank, NFC (UAX #15)."""
-    if not (text.isascii() and text.isprintable()):
-        text = shown(text)
-    elif "  " not in text and text[:1] != " " and text[-1:] != " ":
+    # What can be printed is seen, and of white space there are only blanks in it.
+    is_printable = text.isprintable()
+    text = normalised(text) if is_printable else shown(text)
+    if is_printable and "  " not in text and text[:1] != " " and text[-1:] != " ":
         return text
     return " ".join(text.split())
 
 
 def tidied_lines(text: str) -> str:
     """Like `tidied`, but the line feeds in `text` stay as separators; empty lines go."""
-    if not (text.isascii() and text.isprintable()):
-        text = shown(text)
+    text = normalised(text) if text.isprintable() else shown(text)
     if "\n" not in text:
         return " ".join(text.split())
     lines = (" ".join(line.split()) for line in text.split("\n"))
@@ -42,6 +42,11 @@ def shown(text: str) -> str:
     """The text without characters that a reader does not see, in NFC; white space stays as it is."""
     if _ANY_UNSEEN.search(text) is not None:
         text = text.translate(UNSEEN)
+    return normalised(text)
+
+
+def normalised(text: str) -> str:
+    """The text in NFC (UAX #15)."""
     return text if text.isascii() or unicodedata.is_normalized("NFC", text) else unicodedata.normalize("NFC", text)
 
 

@@ -13,6 +13,7 @@ from wadi.page.cells import Field, Notes, Source, cell, cell_of_texts, texts_of
 from wadi.page.document import Document
 from wadi.page.expressions import Expression, first_of
 from wadi.page.nodes import Element, JsonNode, Scope
+from wadi.page.quick_cells import is_quick, quick_cells
 from wadi.page.text import text_of
 from wadi.problems import shortened
 from wadi.store.outcome import CellProblem, TableRows, as_stored
@@ -29,17 +30,39 @@ class _Rows:
     problems: list[CellProblem] = field(default_factory=list)
     parents: list[int] = field(default_factory=list)
 
-    def add(self, fields: Sequence[Field], scope: Scope) -> None:
-        """One cell for each field, read in a scope. What depends on the way to the page is left open."""
-        source, notes = self.source, self.notes
-        self.put([None if spec.by_route else cell(spec, scope, source, notes) for spec in fields])
+    def add(self, fields: Sequence[Field], scopes: Sequence[Scope]) -> None:
+        """One row for each scope, with one cell for each field. What depends on the way to the page is left open."""
+        before = len(self.problems)
+        columns = [self._column(spec, scopes) for spec in fields]
+        self.problems[before:] = sorted(self.problems[before:], key=lambda problem: problem.row)
+        self.rows.extend(map(list, zip(*columns, strict=True)))
+
+    def _column(self, spec: Field, scopes: Sequence[Scope]) -> list[Any]:
+        """The cells of a field in rows that follow those that are there."""
+        if spec.by_route:
+            return [None] * len(scopes)
+        source, notes, before = self.source, self.notes, len(self.rows)
+
+        def read(number: int) -> Any:
+            value = as_stored(cell(spec, scopes[number], source, notes))
+            self._keep_unread(before + number)
+            return value
+
+        assert source.document is not None
+        if is_quick(spec, source.document):
+            return quick_cells(spec, scopes, source.document, source.where, as_stored, read)
+        return [read(number) for number in range(len(scopes))]
 
     def put(self, row: list[Any]) -> None:
         """Keep a row, and what could not be read in it."""
-        if self.notes.unread:
-            self.problems.extend(problem_of(name, len(self.rows), unread) for name, unread in self.notes.unread)
-            self.notes.unread.clear()
+        self._keep_unread(len(self.rows))
         self.rows.append([as_stored(value) for value in row])
+
+    def _keep_unread(self, row: int) -> None:
+        """Keep what could not be read of the cell, or cells, of a row that were read last."""
+        if self.notes.unread:
+            self.problems.extend(problem_of(name, row, unread) for name, unread in self.notes.unread)
+            self.notes.unread.clear()
 
     def table(self, name: str, columns: tuple[str, ...], *, completes: bool = False, nested: bool = False) -> TableRows:
         parents = self.parents if nested else None
@@ -94,8 +117,7 @@ def tables_of(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Sco
 
 def _own_rows(document: Document, reply: Reply, kind: Kind, scopes: Sequence[Scope]) -> TableRows:
     rows = _Rows(source_of(document, reply))
-    for scope in scopes:
-        rows.add(kind.fields, scope)
+    rows.add(kind.fields, scopes)
     assert kind.table is not None
     return rows.table(kind.table, kind.columns, completes=kind.completes)
 
@@ -104,9 +126,9 @@ def _list_rows(document: Document, reply: Reply, child: ChildRows, scopes: Seque
     """The rows of a list, each with the number of the row that it stands in."""
     rows = _Rows(source_of(document, reply))
     for parent, scope in enumerate(scopes):
-        for inner in inner_scopes(child, scope, document):
-            rows.add(child.fields, inner)
-            rows.parents.append(parent)
+        inner = inner_scopes(child, scope, document)
+        rows.add(child.fields, inner)
+        rows.parents.extend([parent] * len(inner))
     return rows.table(child.table, child.columns, nested=True)
 
 

@@ -23,8 +23,6 @@ from wadi.page.json_values import text_of_value
 from wadi.page.labels import LabelsIn
 from wadi.page.nodes import (
     Element,
-    HtmlElement,
-    HtmlText,
     JsonNode,
     Node,
     Scope,
@@ -66,13 +64,6 @@ class Field:
     distinct: bool = False
     in_order: bool = False
     output: Callable[[Any], Any] | None = None
-
-    @cached_property
-    def pick(self) -> Callable[[Scope, Document], list[Node]]:
-        """What picks the nodes of the first expression that matches."""
-        if len(self.expressions) == 1:
-            return self.expressions[0].pick
-        return lambda scope, document: first_of(self.expressions, scope, document)
 
     @cached_property
     def by_route(self) -> bool:
@@ -157,29 +148,8 @@ def cell(spec: Field, scope: Scope | None, source: Source, notes: Notes, steps: 
     With `steps` each is recorded as it happens: what was picked, what was taken of it, what each stage made, the rules
     for several, absent and missing values.
     """
-    if steps is None and spec.is_plain:
-        value = _plain_value(spec, scope, source)
-        if value is not None and value.__class__ is not Unread:
-            return value
     texts = texts_of(spec, scope, source, steps)
     return cell_of_texts(spec, texts, source.where, notes, steps)
-
-
-def _plain_value(spec: Field, scope: Any, source: Source) -> Any:
-    """The value where one element of HTML is picked: None or Unread where there is more to it."""
-    nodes = spec.pick(scope, source.document)  # type: ignore[arg-type]
-    if len(nodes) != 1 or (node := nodes[0]).__class__ is not HtmlElement:
-        return None
-    if spec.attr is not None:
-        text = tidied(node.attr(spec.attr) or "")
-    else:
-        inner = node.children
-        # What was seen before and stands there tidy is known by itself.
-        known = spec.stages.known.get(inner[0].data) if len(inner) == 1 and inner[0].__class__ is HtmlText else None
-        if known is not None:
-            return known
-        text = text_of(node)
-    return spec.stages.value_of(text, source.where) if text else None
 
 
 def cell_of_texts(spec: Field, texts: Sequence[str], where: Where, notes: Notes, steps: Steps | None = None) -> Any:

@@ -45,12 +45,14 @@ class BadExpression(ValueError):
 
 @dataclass(frozen=True)
 class Expression:
-    """A compiled expression. `whole_document` tells that it searches from the document's root, wherever it is applied."""
+    """A compiled expression. `whole_document` tells that it searches from the document's root, wherever it is applied.
+    `selector` is that of CSS."""
 
     text: str
     language: Language
     pick: Callable[[Any, Document], list[Node]] = field(repr=False, compare=False)
     whole_document: bool = False
+    selector: css.Selector | None = field(default=None, repr=False, compare=False)
 
     @property
     def reads(self) -> str:
@@ -139,7 +141,7 @@ def _css_expression(text: str, body: str) -> Expression:
         except css.BadSelector as error:
             raise BadExpression(text, f"CSS: {error.what}", error.offset, error.now) from error
 
-    return Expression(text, "css", pick)
+    return Expression(text, "css", pick, selector=selector)
 
 
 def _xpath_expression(text: str, body: str) -> Expression:

@@ -41,18 +41,25 @@ def text_of(element: Element) -> str:
 
     The element itself was asked for and counts as shown; hidden parts inside it give nothing.
     """
-    nodes = element.children
-    if len(nodes) == 1 and nodes[0].__class__ is HtmlText:
-        text = nodes[0].data
-        if "\n" not in text or not _keeps_lines(element):
-            return tidied(text)
-    elif _is_inline(element):
-        text = element.text
-        if "\n" not in text or not _keeps_lines(element):
-            return tidied(text)
+    written = inline_text_of(element)
+    if written is not None:
+        return tidied(written)
     pieces: list[str] = []
     _gather(element, pieces, keeps=_keeps_lines(element))
     return _joined(pieces)
+
+
+def inline_text_of(element: Element) -> str | None:
+    """The text of an element as it is written, where a reader sees nothing but that, its blanks folded; None where there is
+    more to it: blocks, hidden parts, lines that stay."""
+    nodes = element.children
+    if len(nodes) == 1 and nodes[0].__class__ is HtmlText:
+        text = nodes[0].data
+    elif _is_inline(element):
+        text = element.text
+    else:
+        return None
+    return text if "\n" not in text or not _keeps_lines(element) else None
 
 
 def _is_inline(element: Element) -> bool:
