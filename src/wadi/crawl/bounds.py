@@ -37,25 +37,38 @@ def within(seconds: float) -> Iterator[None]:
     if signal.getitimer(signal.ITIMER_REAL)[0]:  # somebody else's alarm
         yield
         return
-
-    def ring(number: int, frame: Any) -> None:
-        raise TookTooLong
-
-    before = signal.signal(signal.SIGALRM, ring)
+    before = None if _has_alarm else signal.signal(signal.SIGALRM, _ring)
     signal.setitimer(signal.ITIMER_REAL, seconds, _AGAIN_S)
     try:
         yield
     finally:
-        _silence(before)
+        _silence()
+        if before is not None:
+            signal.signal(signal.SIGALRM, before)
 
 
-def _silence(before: Any) -> None:
+_has_alarm = False
+"""Whether the alarm of this process is ours alone."""
+
+
+def take_alarm() -> None:
+    """Keep the alarm of this process for `within`, which else takes it anew for every page. For workers."""
+    global _has_alarm
+    if hasattr(signal, "SIGALRM"):
+        signal.signal(signal.SIGALRM, _ring)
+        _has_alarm = True
+
+
+def _ring(number: int, frame: Any) -> None:
+    raise TookTooLong
+
+
+def _silence() -> None:
     """Take the alarm away, even where it rings in this very moment."""
     for _ in range(2):
         with suppress(TookTooLong):
             signal.setitimer(signal.ITIMER_REAL, 0)
             break
-    signal.signal(signal.SIGALRM, before)
 
 
 def extract_within(seconds: float, reply: Reply, *arguments: Any, **more: Any) -> Extract:

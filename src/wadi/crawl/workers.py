@@ -30,7 +30,7 @@ from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
-from wadi.crawl.bounds import bound_memory, read_within, too_long
+from wadi.crawl.bounds import bound_memory, read_within, take_alarm, too_long
 from wadi.crawl.extract import Extract
 from wadi.crawl.reader import Reader
 from wadi.problems import Place, Problem
@@ -352,6 +352,7 @@ def reader() -> Reader:
 def _begin(parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
     global _reader
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    take_alarm()
     threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
     _reader = make(*arguments)
     # As in the crawl: what is loaded stays, and pages make few cycles.

@@ -86,7 +86,8 @@ def selector_of(text: str) -> Selector:
         if behind:
             siblings.append(behind)
         else:
-            inside.append(whole if _has_scope(whole) else f":scope {part}")
+            # One element alone is looked for in the row anyway.
+            inside.append(whole if _has_scope(whole) or not _COMBINED.search(part) else f":scope {part}")
     return Selector(", ".join(page), ", ".join(inside), tuple(siblings))
 
 

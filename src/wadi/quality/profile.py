@@ -10,7 +10,7 @@ import math
 import re
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from functools import lru_cache
@@ -166,18 +166,17 @@ class _Gathered:
     def is_day(self) -> bool:
         return self.column.type in _DAYS and not self.column.many
 
-    def take(self, values: Sequence[Any]) -> None:
-        """Take the filled cells of some rows."""
+    def take(self, values: Sequence[Any], kinds: Set[type]) -> None:
+        """Take the filled cells of some rows, which are of these kinds."""
         if not values:
             return
         self.filled += len(values)
         if self.is_numeric:
-            is_plain = set(map(type, values)) == {float}
             self.figures.extend(
-                values if is_plain else (float(value) for value in values if isinstance(value, int | float))
+                values if kinds == {float} else (float(value) for value in values if isinstance(value, int | float))
             )
             return
-        is_text = set(map(type, values)) == {str}
+        is_text = kinds == {str}
         plain = values if is_text else [flat(value) for value in values]
         if self.digests is not None:
             self.digests.extend(map(hash, plain))
@@ -236,7 +235,11 @@ class Profiling:
         """Take some rows, in their order."""
         columns = list(zip(*batch, strict=True))
         for gathered, cells in zip(self._gathered, columns, strict=True):
-            gathered.take([value for value in cells if value or not is_missing(value)] if _has_gaps(cells) else cells)
+            kinds = set(map(type, cells))
+            if not _has_gaps(cells, kinds):
+                gathered.take(cells, kinds)
+            else:
+                gathered.take([value for value in cells if value or not is_missing(value)], kinds - {_NOTHING})
         if self._whole is not None:
             digests, missing = self._whole
             digests.extend(map(_digest, batch))
@@ -279,14 +282,18 @@ def _counted_alone(gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[An
     }
 
 
-def _has_gaps(cells: Sequence[Any]) -> bool:
-    """Whether some cells are missing; asked of all at once, since most columns have none."""
-    return None in cells or "" in cells or [] in cells
+_NOTHING = type(None)
+
+
+def _has_gaps(cells: Sequence[Any], kinds: Set[type]) -> bool:
+    """Whether some cells, which are of these kinds, are missing; asked of all at once, since most columns have none."""
+    return _NOTHING in kinds or (str in kinds and "" in cells) or (list in kinds and [] in cells)
 
 
 def _gaps_of(cells: Sequence[Any]) -> list[int]:
     """The numbers of the missing cells."""
-    return [number for number, value in enumerate(cells) if is_missing(value)] if _has_gaps(cells) else []
+    is_any = _has_gaps(cells, set(map(type, cells)))
+    return [number for number, value in enumerate(cells) if is_missing(value)] if is_any else []
 
 
 def _digest(row: list[Any]) -> int:
