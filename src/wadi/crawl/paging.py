@@ -170,15 +170,18 @@ def links_that_go_on(document: Document, following: Next) -> list[str]:
     """
     for expression in following.at:
         live = (_live_link(node, following) for node in expression.nodes(document.scope, document))
-        found = [link for link in live if link and _is_taken(document.resolved_or_not(link[1]), following)]
+        found = [link for link in live if link and _is_taken(link[1], document, following)]
         if found:
             best = min(fit for fit, _ in found)
             return list(dict.fromkeys(reference for fit, reference in found if fit == best))
     return []
 
 
-def _is_taken(url: str, following: Next) -> bool:
-    """Whether the plan's patterns let a listing go on by this address."""
+def _is_taken(reference: str, document: Document, following: Next) -> bool:
+    """Whether the plan's patterns let a listing go on by this reference."""
+    if not (following.only or following.skip):
+        return True
+    url = document.resolved_or_not(reference)
     return (not following.only or bool(following.only.match(url))) and not (
         following.skip and following.skip.match(url)
     )

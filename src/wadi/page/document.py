@@ -186,7 +186,7 @@ def html_document(body: bytes, url: str, content_type: str = "") -> Document:
     The tree is that of a browser in which scripts run: what stands in `noscript` and in `template` is a text in it.
     """
     text, encoding = decoded(body, content_type)
-    if text.count("<") > MOST_TAGS:
+    if len(text) > MOST_TAGS and text.count("<") > MOST_TAGS:
         raise NotADocument(f"it has more than {MOST_TAGS:,} tags")
     tree = turbohtml.parse(text, scripting=True, allow_declarative_shadow_roots=False)
     _close_templates(tree)
