@@ -8,8 +8,8 @@ from __future__ import annotations
 import sys
 import time
 
-from wadi.learn.learned import learn
-from wadi.learn.look import look_at
+from wadi.learn.examples.learned import learn
+from wadi.learn.first_look.look import look_at
 from wadi.page.document import read_document
 from wadi.web.messages import Reply, Request
 

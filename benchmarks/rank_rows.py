@@ -12,7 +12,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from labelled.pages import PAGES
-from wadi.learn.rows import row_candidates
+from wadi.learn.first_look.rows import row_candidates
 from wadi.page.document import html_document
 from wadi.page.expressions import compile_expression
 

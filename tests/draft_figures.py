@@ -39,7 +39,7 @@ def examples_of(shown: Sequence[dict[str, str | None]]) -> list[dict[str, str]]:
 def drafted(page: str, folder: Path, examples: Sequence[dict[str, str]] = ()) -> str:
     """The draft of a plan for a page."""
     from wadi.actions.open_page import open_page
-    from wadi.learn.drafting import Asked, Means, draft_page
+    from wadi.learn.drafts.drafting import Asked, Means, draft_page
 
     cache = PageCache(folder / "cache")
     return draft_page(open_page(page, cache=cache), Asked(list(examples)), Means(cache=cache)).text

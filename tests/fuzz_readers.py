@@ -28,7 +28,7 @@ from wadi.crawl.paging import header_next
 from wadi.demo import shapes, site
 from wadi.demo.pages import page as template
 from wadi.demo.world import springs
-from wadi.learn.look import caching_of, cookies_set
+from wadi.learn.first_look.look import caching_of, cookies_set
 from wadi.page.columns import BadColumns, columns_kind, read_columns, unpacked
 from wadi.page.document import NotADocument, read_document
 from wadi.page.expressions import BadExpression, compile_expression

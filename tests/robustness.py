@@ -24,8 +24,8 @@ from draft_figures import examples_of
 from wadi.actions.open_page import OpenedPage
 from wadi.crawl.extract import extract
 from wadi.crawl.kinds import compile_kinds
-from wadi.learn.class_names import Worth, tokens, worth
-from wadi.learn.drafting import Asked, draft_page
+from wadi.learn.clues.class_names import Worth, tokens, worth
+from wadi.learn.drafts.drafting import Asked, draft_page
 from wadi.page.document import Document, html_document
 from wadi.page.expressions import compile_expression
 from wadi.page.nodes import Element, ancestors, children, elements, first, following, parent, preceding

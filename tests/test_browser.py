@@ -17,8 +17,8 @@ import pytest
 
 from conftest import FENCE, Program, needs_browser, serving
 from small_host import HEAD, SmallHost
-from wadi.learn.look import look_at
-from wadi.learn.three_ways import three_ways
+from wadi.learn.first_look.look import look_at
+from wadi.learn.first_look.three_ways import three_ways
 from wadi.page.document import read_document
 from wadi.problems import UsageError
 from wadi.web.browser import Browser, Rendered

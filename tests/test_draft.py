@@ -15,8 +15,8 @@ from labelled.pages import PAGES
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import compile_kinds
 from wadi.demo.shapes import FURTHER
-from wadi.learn.draft import best_guess, plan_text
-from wadi.learn.look import look_at
+from wadi.learn.drafts.draft import best_guess, plan_text
+from wadi.learn.first_look.look import look_at
 from wadi.page.document import NotADocument, read_document
 from wadi.plan.model import Plan
 from wadi.plan.reader import parse_plan

@@ -17,7 +17,7 @@ import pytest
 import wadi
 from conftest import Program, serving
 from small_host import SmallHost
-from wadi.learn.things import kind_of_thing, thing_of, things
+from wadi.learn.first_look.things import kind_of_thing, thing_of, things
 from wadi.page.document import read_document
 
 ROW = '<li><a class=name href="/w/{n}">Weir {n}</a> <i class=span>{n} m</i></li>'

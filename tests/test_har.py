@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Program
-from wadi.learn.saved_replies import CannotBeSent, saved_sources, sending_of
+from wadi.learn.first_look.saved_replies import CannotBeSent, saved_sources, sending_of
 from wadi.page.document import read_document
 from wadi.plan.reader import parse_plan
 from wadi.web.har import NotAnArchive, read_archive

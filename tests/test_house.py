@@ -24,6 +24,8 @@ FLOORS = {
     "demo": 6,
     "cli": 6,
 }
+STAIRS = ["clues", "first_look", "examples", "drafts", "mends"]
+"""The rooms of `learn`, each of which stands on those before it."""
 _WITHIN = {("page", "clean"), ("cli", "demo"), ("quality", "learn")}
 """Neighbours on a floor of which the first stands on the second."""
 LOOSE = {"__init__", "__main__", "problems", "urls"}
@@ -41,11 +43,13 @@ ROOMS = {
         "page_calls page_view paging prefetch previous_run reader requests rows sessions task trace workers"
     ),
     "demo": "branches faults gaugings notebook office pages photos printout proxies redesign scripted shapes site truth weather wording world",
-    "learn": (
-        "class_names column_names details draft drafting envelope field_guess fields frames good_run kind known_rows labels learned "
-        "learned_fields learned_json learned_rows letters look mend mending near next_page outline page_fields paging patterns plan_edit rows "
-        "sameness saved_replies selectors sightings sources spots surroundings tables things three_ways toml_text trying types views ways"
+    "learn/clues": "class_names column_names field_guess labels letters patterns sameness selectors spots surroundings tables toml_text types ways",
+    "learn/drafts": "draft drafting next_page",
+    "learn/examples": "known_rows learned learned_fields learned_json learned_rows sightings",
+    "learn/first_look": (
+        "details envelope fields frames kind look near outline page_fields paging rows saved_replies sources things three_ways trying views"
     ),
+    "learn/mends": "changes good_run mend mending plan_edit",
     "page": (
         "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
         "quick_cells refresh structured text xml_tree xpath"
@@ -133,6 +137,15 @@ def test_imports_point_down(path: Path) -> None:
     for other in _imports(path) - {package}:
         if other not in LOOSE:
             assert FLOORS[other] < FLOORS[package] or (package, other) in _WITHIN, f"{package} imports {other}"
+
+
+@pytest.mark.parametrize(
+    "path", sorted((SOURCE / "learn").rglob("*/*.py")), ids=lambda path: str(path.relative_to(SOURCE))
+)
+def test_imports_within_learn_point_down(path: Path) -> None:
+    room = STAIRS.index(path.parent.name)
+    for name in re.findall(r"from wadi\.learn\.(\w+)", path.read_text("utf-8")):
+        assert STAIRS.index(name) <= room, f"{path.parent.name} imports {name}"
 
 
 @pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))

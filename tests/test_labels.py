@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import Program
-from wadi.learn.field_guess import FieldGuess
-from wadi.learn.fields import field_candidates
-from wadi.learn.look import Look, look_at
+from wadi.learn.clues.field_guess import FieldGuess
+from wadi.learn.first_look.fields import field_candidates
+from wadi.learn.first_look.look import Look, look_at
 from wadi.page.document import read_document
 from wadi.page.expressions import compile_expression
 from wadi.page.labels import LabelsIn

@@ -12,16 +12,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from labelled.pages import PAGES
-from wadi.learn.envelope import envelope_of
-from wadi.learn.fields import field_candidates
-from wadi.learn.kind import page_kind
-from wadi.learn.look import look_at
-from wadi.learn.outline import json_rows, outline
-from wadi.learn.paging import paging_of
-from wadi.learn.rows import row_candidates
-from wadi.learn.sources import data_sources
-from wadi.learn.trying import why_nothing
-from wadi.learn.types import guessed_type
+from wadi.learn.clues.types import guessed_type
+from wadi.learn.first_look.envelope import envelope_of
+from wadi.learn.first_look.fields import field_candidates
+from wadi.learn.first_look.kind import page_kind
+from wadi.learn.first_look.look import look_at
+from wadi.learn.first_look.outline import json_rows, outline
+from wadi.learn.first_look.paging import paging_of
+from wadi.learn.first_look.rows import row_candidates
+from wadi.learn.first_look.sources import data_sources
+from wadi.learn.first_look.trying import why_nothing
 from wadi.page.document import read_document
 from wadi.page.expressions import CARRIED, compile_expression
 from wadi.page.structured import structured

@@ -15,12 +15,12 @@ from corpus.host import wrong_columns
 from corpus.listings import LISTINGS, Listing
 from corpus.reading import HOST, opened, table_by
 from draft_figures import examples_of
-from wadi.learn.class_names import Worth, stem, worth
-from wadi.learn.drafting import Asked, draft_page
-from wadi.learn.learned import Learned, learn
-from wadi.learn.learned_json import learn_json
-from wadi.learn.patterns import found_in, patterns_for
-from wadi.learn.sameness import says
+from wadi.learn.clues.class_names import Worth, stem, worth
+from wadi.learn.clues.patterns import found_in, patterns_for
+from wadi.learn.clues.sameness import says
+from wadi.learn.drafts.drafting import Asked, draft_page
+from wadi.learn.examples.learned import Learned, learn
+from wadi.learn.examples.learned_json import learn_json
 from wadi.page.document import read_document
 
 MISSED = {

@@ -14,7 +14,7 @@ from conftest import Program, plan_text, serving
 from small_host import HEAD, SmallHost
 from wadi.demo.site import application
 from wadi.demo.truth import register_rows
-from wadi.learn.plan_edit import with_changes
+from wadi.learn.mends.plan_edit import with_changes
 
 PLAN = "springs.toml"
 

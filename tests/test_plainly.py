@@ -150,3 +150,12 @@ def test_what_is_read_as_it_is_written_is_what_it_comes_to_when_tidied(spec: dic
 
 def test_what_can_be_printed_is_seen() -> None:
     assert not [code for code in UNSEEN if chr(code).isprintable()]
+
+
+def test_what_is_remembered_is_bounded() -> None:
+    known: dict[str, Any] = {}
+    quick.remember(known, "x" * 1000, 1)
+    assert known == {}
+    for number in range(5000):
+        quick.remember(known, str(number), number)
+    assert (len(known), known["0"], known.get("4999")) == (4096, 0, None)

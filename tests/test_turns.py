@@ -18,8 +18,8 @@ from conftest import FENCE, Program, needs_browser, serving
 from small_host import HEAD, SmallHost, standing_in
 from wadi.actions.open_page import open_page
 from wadi.demo.proxies import StandInProxy
-from wadi.learn.frames import frames_of
-from wadi.learn.look import look_at
+from wadi.learn.first_look.frames import frames_of
+from wadi.learn.first_look.look import look_at
 from wadi.web.browser import Browser
 from wadi.web.messages import Request
 from wadi.web.pictures import picture_of_window

@@ -12,7 +12,7 @@ from aiohttp import web
 from conftest import Program, serving
 from small_host import HEAD, Page, SmallHost, crawled, items, list_plan, plan_of
 from wadi.actions.trace import Tracer
-from wadi.learn.paging import paging_of
+from wadi.learn.first_look.paging import paging_of
 from wadi.page.document import read_document
 from wadi.plan.reader import PlanError
 from wadi.web.messages import Reply, Request

@@ -33,8 +33,8 @@ if TYPE_CHECKING:
     from wadi.crawl.events import Event
     from wadi.crawl.page_calls import PageData
     from wadi.crawl.page_view import Page
-    from wadi.learn.drafting import Draft
-    from wadi.learn.mend import Mending
+    from wadi.learn.drafts.drafting import Draft
+    from wadi.learn.mends.changes import Mending
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.problems import WadiError
@@ -252,7 +252,7 @@ def open_page(
     asked for as a run of it would: with its log-in, header fields and proxies, and by its request where the page is a start.
     """
     from wadi.actions import open_page as pages
-    from wadi.learn.views import page_html
+    from wadi.learn.first_look.views import page_html
 
     pages.OpenedPage.view = staticmethod(page_html)
     if plan is not None:
@@ -277,7 +277,7 @@ def draft(
     texts that are in no row, `count` is how many rows the page has, `open_details` looks at pages that rows lead to as well.
     """
     from wadi.actions.open_page import open_page
-    from wadi.learn.drafting import Asked, draft_page
+    from wadi.learn.drafts.drafting import Asked, draft_page
 
     asked = Asked(tuple(rows), tuple(without), count, open=open_details)
     return draft_page(open_page(page, fresh=fresh), asked)
@@ -288,8 +288,8 @@ def mend(
 ) -> Mending:
     """What has to change in a plan after a redesign, learned from its last good run (or from `run`): `.changes` with their
     ratings, `.text` the plan with them, `.unmended` what is still broken. Nothing is written."""
-    from wadi.learn.good_run import last_good_run, rows_of_run
-    from wadi.learn.mending import mended
+    from wadi.learn.mends.good_run import last_good_run, rows_of_run
+    from wadi.learn.mends.mending import mended
 
     loaded = _loaded(plan)
     _, known = rows_of_run(run, runs) if run is not None else last_good_run(loaded.name, runs)

@@ -9,6 +9,7 @@ import random
 import time
 from collections.abc import Callable, Mapping, MutableMapping
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
@@ -72,59 +73,60 @@ def client_of(
     """The client with the manners of the plan; local files that it begins with are looked for in `folder` (default: the
     plan's). `keep` takes replies that are not those of pages; redirects to hosts that it `may_ask` not are not followed.
     `robots_kept` are robots.txt files of an earlier sitting."""
-    manners, limits = loaded.plan.manners, loaded.plan.limits
-    bounds = Bounds(manners.connect_within, manners.answer_within, manners.whole_within, limits.page_size)
-    identity = user_agent(manners.contact)
-    said = {name: str(filled(text, fixed_inputs(loaded.plan.inputs))) for name, text in manners.headers.items()}
-    secrets = secrets_of(loaded, credentials)
-    headers = (*said.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
-
-    certificates = certificates_of(loaded, folder or loaded.folder)
-    named = _named_hosts(loaded, folder or loaded.folder)
-    guard = AddressGuard(named, manners.private or any(map(is_private, named)))
-
-    browser = _browser_of(loaded, identity)
-
-    def transport_by(route: str | None) -> Transport:
-        plain = HttpTransport(
-            bounds=bounds,
-            identity=identity,
-            session=session,
-            secrets=secrets,
-            headers=headers,
-            route=route,
-            guard=guard,
-            certificates=certificates,
-        )
-        if browser is None:
-            return plain
-        return _rendering(browser, plain, route or "", headers, limits.page_size, guard, secrets)
-
-    transport = _routed(loaded, transport_by, report)
-    if any(is_of_files(address) for address in loaded.plan.start.addresses):
-        roots = folders_of(loaded.plan, folder or loaded.folder)
-        transport = LocalTransport(roots, transport, limits.page_size)
+    manners = loaded.plan.manners
     pace = Pace(manners.pause, manners.parallel, manners.total, manners.jitter, manners.slowest)
-    throttle = Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report)
-    policy = Retrying(
-        manners.retries if retries is None else min(retries, manners.retries),
-        manners.first_wait,
-        manners.longest_wait,
-        manners.retry_post,
-    )
-    agent = None if manners.ignore_robots else "wadi"
+    most_retries = manners.retries if retries is None else min(retries, manners.retries)
     return Client(
-        transport,
-        throttle,
-        policy,
+        _transport_of(loaded, report, session, credentials, folder or loaded.folder),
+        Throttle(pace, clock=time.monotonic, sleep=asyncio.sleep, report=report),
+        Retrying(most_retries, manners.first_wait, manners.longest_wait, manners.retry_post),
         report=report,
-        robots_agent=agent,
+        robots_agent=None if manners.ignore_robots else "wadi",
         rng=random.random,
         sent_on=refresh_of,
         keep=keep,
         may_ask=may_ask,
         robots_kept=robots_kept,
     )
+
+
+def _transport_of(
+    loaded: LoadedPlan,
+    report: Callable[[Event], None],
+    session: Session | None,
+    credentials: Credentials | None,
+    folder: Path,
+) -> Transport:
+    """What sends requests: by the plan's routes, through a browser where it wants one, and to files where it begins with some."""
+    manners, most_bytes = loaded.plan.manners, loaded.plan.limits.page_size
+    identity = user_agent(manners.contact)
+    said = {name: str(filled(text, fixed_inputs(loaded.plan.inputs))) for name, text in manners.headers.items()}
+    headers = (*said.items(), *((("Accept-Language", manners.language),) if manners.language else ()))
+    secrets = secrets_of(loaded, credentials)
+    named = _named_hosts(loaded, folder)
+    guard = AddressGuard(named, manners.private or any(map(is_private, named)))
+    browser = _browser_of(loaded, identity)
+    plainly = partial(
+        HttpTransport,
+        bounds=Bounds(manners.connect_within, manners.answer_within, manners.whole_within, most_bytes),
+        identity=identity,
+        session=session,
+        secrets=secrets,
+        headers=headers,
+        guard=guard,
+        certificates=certificates_of(loaded, folder),
+    )
+
+    def transport_by(route: str | None) -> Transport:
+        plain = plainly(route=route)
+        if browser is None:
+            return plain
+        return _rendering(browser, plain, route or "", headers, most_bytes, guard, secrets)
+
+    transport = _routed(loaded, transport_by, report)
+    if not any(is_of_files(address) for address in loaded.plan.start.addresses):
+        return transport
+    return LocalTransport(folders_of(loaded.plan, folder), transport, most_bytes)
 
 
 def _browser_of(loaded: LoadedPlan, identity: str) -> Browser | None:

@@ -11,14 +11,22 @@ import re
 from collections.abc import Callable
 from datetime import date
 from functools import lru_cache
+from typing import Any
 
 from wadi.clean.locales import Separators
 from wadi.urls import NotAUrl, addressed, resolve
 
 IS_ON = not os.environ.get("WADI_PLAIN_VALUES")
 """Whether the quick ways are taken."""
-REMEMBERED = 4096
-"""How many texts of a field are remembered with their values: districts, kinds and dates come again and again."""
+_REMEMBERED, _LONGEST_REMEMBERED = 4096, 100
+
+
+def remember(known: dict[str, Any], text: str, value: Any) -> None:
+    """Keep the value of a text of a field: districts, kinds and dates come again and again. What comes first is kept, since what
+    is frequent does; no text that is long, which would fill the memory and hardly come again."""
+    if len(text) <= _LONGEST_REMEMBERED and len(known) < _REMEMBERED:
+        known[text] = value
+
 
 # A path from the root, from here or from above, of segments without leading dots; with a query, a fragment.
 _PLAIN_REFERENCE = re.compile(

@@ -119,8 +119,7 @@ class Stages:
             value = known[text]
         else:
             value = self._read(text, Where(where.base, encoding=where.encoding))
-            if len(known) < quick.REMEMBERED:
-                known[text] = value
+            quick.remember(known, text, value)
         if self._tells_from_now and value.__class__ is Unread and where.at is not None:
             return self._read(text, where)
         return value  # type: ignore[no-any-return]

@@ -26,10 +26,10 @@ if TYPE_CHECKING:
 
     from wadi.actions.open_page import OpenedPage
     from wadi.actions.setup import Credentials
-    from wadi.learn.drafting import Asked, Draft
-    from wadi.learn.learned_fields import LearnedField
-    from wadi.learn.look import Look
-    from wadi.learn.saved_replies import Sending
+    from wadi.learn.drafts.drafting import Asked, Draft
+    from wadi.learn.examples.learned_fields import LearnedField
+    from wadi.learn.first_look.look import Look
+    from wadi.learn.first_look.saved_replies import Sending
     from wadi.page.document import Document
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
@@ -99,7 +99,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
-    from wadi.learn.drafting import Means, draft_page
+    from wadi.learn.drafts.drafting import Means, draft_page
 
     asked = _asked(args)
     if args.run:
@@ -140,7 +140,7 @@ def _saved(args: argparse.Namespace) -> tuple[OpenedPage, Sending, Look]:
     """A reply of a saved archive as a page, what a plan sends for it, and the look at it. Raises UsageError."""
     from wadi.actions.open_page import OpenedPage
     from wadi.cli.options import saved_in_archive
-    from wadi.learn.saved_replies import CannotBeSent, sending_of
+    from wadi.learn.first_look.saved_replies import CannotBeSent, sending_of
 
     found, number, place = saved_in_archive(args), args.pick or 1, Place(args.har)
     if number > len(found):
@@ -194,7 +194,7 @@ def _led(
 ) -> tuple[Asked, Path | None]:
     """What is wanted, by questions."""
     from wadi.cli.draft_questions import questions
-    from wadi.learn.look import look_at
+    from wadi.learn.first_look.look import look_at
 
     def ask(question: str) -> str:
         err.write(question)
@@ -233,8 +233,8 @@ def _run(plan: Path, args: argparse.Namespace, out: TextIO, err: TextIO) -> Stat
 
 def _asked(args: argparse.Namespace) -> Asked:
     """What the command line says of the page."""
-    from wadi.learn.drafting import Asked
-    from wadi.learn.things import things
+    from wadi.learn.drafts.drafting import Asked
+    from wadi.learn.first_look.things import things
 
     examples = [_example(pairs) for pairs in args.row]
     fields = dict(_mark_and_name(text) for text in (args.fields or "").split(",") if text.strip())
@@ -319,7 +319,7 @@ def _write(text: str, target: Path | None, out: TextIO) -> None:
 
 def _say_what_it_is(draft: Draft, args: argparse.Namespace, err: TextIO) -> None:
     """The kind of thing that a page is about, where it says so and nobody asked for it."""
-    from wadi.learn.things import kind_of_thing
+    from wadi.learn.first_look.things import kind_of_thing
 
     document = draft.look.document
     is_asked = bool(args.thing or args.row)

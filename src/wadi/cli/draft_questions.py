@@ -7,11 +7,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from wadi.learn.details import link_of_rows
-from wadi.learn.draft import table_name
-from wadi.learn.drafting import Asked
-from wadi.learn.field_guess import FieldGuess
-from wadi.learn.look import Group, Look, RowsFound
+from wadi.learn.clues.field_guess import FieldGuess
+from wadi.learn.drafts.draft import table_name
+from wadi.learn.drafts.drafting import Asked
+from wadi.learn.first_look.details import link_of_rows
+from wadi.learn.first_look.look import Group, Look, RowsFound
 from wadi.page.nodes import pieces_of_text
 from wadi.problems import shortened
 

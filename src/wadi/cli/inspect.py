@@ -17,11 +17,11 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
     from wadi.actions.open_page import OpenedPage
-    from wadi.learn.field_guess import FieldGuess
-    from wadi.learn.look import Look, RowsFound
-    from wadi.learn.outline import JsonRows
-    from wadi.learn.saved_replies import SavedSource
-    from wadi.learn.three_ways import Behind, ThreeWays
+    from wadi.learn.clues.field_guess import FieldGuess
+    from wadi.learn.first_look.look import Look, RowsFound
+    from wadi.learn.first_look.outline import JsonRows
+    from wadi.learn.first_look.saved_replies import SavedSource
+    from wadi.learn.first_look.three_ways import Behind, ThreeWays
     from wadi.web.robots import RobotsVerdict
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
@@ -47,7 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.open_page import robots_verdict
-    from wadi.learn.look import as_dict, look_at
+    from wadi.learn.first_look.look import as_dict, look_at
 
     if args.har is not None:
         return _archive(args, out)
@@ -122,8 +122,8 @@ def _saved_lines(source: SavedSource, width: int) -> list[Any]:
 def _compare(args: argparse.Namespace, out: TextIO) -> Status:
     """The page as it came beside the page as a browser shows it."""
     from wadi.actions.rendered import open_rendered
-    from wadi.learn.look import as_dict, look_at
-    from wadi.learn.three_ways import three_ways
+    from wadi.learn.first_look.look import as_dict, look_at
+    from wadi.learn.first_look.three_ways import three_ways
 
     shown = open_rendered(args.page, rendering_asked(args), ignore_robots=args.ignore_robots)
     raw = opened(args)
@@ -217,7 +217,7 @@ def view(
 
 
 def _reply_lines(page: OpenedPage, verdict: RobotsVerdict | None) -> list[str]:
-    from wadi.learn.look import caching_of, cookies_set, language_of_page
+    from wadi.learn.first_look.look import caching_of, cookies_set, language_of_page
 
     reply, document = page.reply, page.document
     again = "; --fresh asks again" if page.from_web else ""
@@ -282,8 +282,8 @@ def _group_blocks(look: Look, width: int, *, verbose: bool) -> list[tuple[str, l
 
 def _rows_head(candidate: RowsFound | JsonRows) -> list[Any]:
     """What picks the rows, how many there are, and of HTML what the first one says."""
-    from wadi.learn.fields import rows_read
-    from wadi.learn.look import RowsFound
+    from wadi.learn.first_look.fields import rows_read
+    from wadi.learn.first_look.look import RowsFound
     from wadi.page.nodes import pieces_of_text
 
     if not isinstance(candidate, RowsFound):
@@ -306,7 +306,7 @@ def _field_lines(fields: Sequence[FieldGuess], marks: Sequence[str], width: int)
 def _fields_table(fields: Sequence[FieldGuess], marks: Sequence[str], width: int) -> RenderableType:
     from rich.table import Table
 
-    from wadi.learn.toml_text import as_key
+    from wadi.learn.clues.toml_text import as_key
 
     names = [as_key(field.name) for field in fields]
     written = [field.as_plan() for field in fields]

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from rich.console import RenderableType
 
-    from wadi.learn.mend import Change, Mending
+    from wadi.learn.mends.changes import Change, Mending
     from wadi.plan.reader import LoadedPlan
 
 EXAMPLES = """examples (with the sample site redesigned:  wadi demo --serve --port 8700 --edition 2):
@@ -43,8 +43,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
-    from wadi.learn.good_run import last_good_run, rows_of_run
-    from wadi.learn.mending import mended
+    from wadi.learn.mends.good_run import last_good_run, rows_of_run
+    from wadi.learn.mends.mending import mended
     from wadi.plan.reader import load_plan, with_route
 
     loaded = with_route(load_plan(args.plan, inputs_of(args.input)), args.route)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from wadi.actions.run import Run
     from wadi.actions.setup import Credentials
     from wadi.cli.row_stream import RowStream
-    from wadi.learn.saved_replies import SavedSource
+    from wadi.learn.first_look.saved_replies import SavedSource
     from wadi.plan.model import InputValue
     from wadi.plan.reader import LoadedPlan
     from wadi.quality.walk import Walks
@@ -191,7 +191,7 @@ def asked_expression(option: str, text: str) -> str:
 
 def saved_in_archive(args: argparse.Namespace) -> list[SavedSource]:
     """The replies with rows of the archive that the command line names, the likeliest source first. Raises UsageError."""
-    from wadi.learn.saved_replies import saved_sources
+    from wadi.learn.first_look.saved_replies import saved_sources
     from wadi.web.har import MOST_BYTES, NotAnArchive, read_archive
 
     if args.page is not None:

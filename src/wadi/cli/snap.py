@@ -34,7 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.rendered import picture_of
-    from wadi.learn.frames import frames_of
+    from wadi.learn.first_look.frames import frames_of
     from wadi.store.whole_files import check_writable, replaced
 
     if args.output != "-":

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from wadi.actions.open_page import OpenedPage
-    from wadi.learn.trying import Match, NoMatchHelp, Tried
+    from wadi.learn.first_look.trying import Match, NoMatchHelp, Tried
     from wadi.page.cells import Field
     from wadi.page.document import Document
     from wadi.page.nodes import Scope
@@ -99,7 +99,7 @@ def show(page: OpenedPage, expressions: list[str], args: argparse.Namespace, out
     """Try the expressions and show what they pick. Status 1 when one of them picks nothing."""
     from wadi.crawl.requests import source_of
     from wadi.crawl.rows import row_scopes
-    from wadi.learn.trying import try_on
+    from wadi.learn.first_look.trying import try_on
 
     document = page.document
     tried_: list[str | None] = [*expressions] or [None]
@@ -275,7 +275,7 @@ def _counts(expression: str, column: list[Tried]) -> list[str]:
 
 
 def _explain(document: Document, scope: Scope, expression: str, out: TextIO) -> None:
-    from wadi.learn.trying import why_nothing
+    from wadi.learn.first_look.trying import why_nothing
 
     help_: NoMatchHelp = why_nothing(document, scope, expression)
     to = console(out)

@@ -54,8 +54,8 @@ def quick_cells(
             if value.__class__ is Unread:
                 return otherwise(number)
             value, is_same_elsewhere = default if value is None else stored(value), stages.is_known(text)
-        if is_same_elsewhere and len(written) < quick.REMEMBERED:
-            written[raw] = value
+        if is_same_elsewhere:
+            quick.remember(written, raw, value)
         return value
 
     found = _found(spec, scopes, document)

@@ -180,7 +180,7 @@ def rowless_kinds(run: Run) -> list[Rowless]:
 
 def _near_misses(run: Run, page: int, kind: Kind) -> list[str]:
     """What on a stored page is near to the expression that picks nothing there."""
-    from wadi.learn.near import near_misses
+    from wadi.learn.first_look.near import near_misses
 
     with suppress(DamagedRecord, OSError, KeyError, ValueError, AssertionError):
         location = run.state.location(page)

@@ -127,6 +127,40 @@ class _Sockets:
             made.close()
 
 
+_GO_ON = 0
+"""What libcurl is told for a request that it may send (CURL_PREREQFUNC_OK)."""
+
+
+class _Times:
+    """The times of one exchange: when it is on the wire, which is told, and when the host is first heard, within `most_s`."""
+
+    def __init__(self, lag: Lag, most_s: float, sent: Callable[[], None]) -> None:
+        self.first_byte_s = 0.0
+        self.patience: asyncio.Timeout | None = None
+        self._lag = lag
+        self._most_s = most_s
+        self._sent = sent
+        self._start, self._held_up = time.perf_counter(), lag.total_s()
+
+    def elapsed_s(self) -> float:
+        return time.perf_counter() - self._start
+
+    def on_wire(self, *_: object) -> int:
+        """What libcurl calls when there is a connection."""
+        self._sent()
+        self._wait_until(asyncio.get_running_loop().time() + self._most_s)
+        return _GO_ON
+
+    def heard(self) -> None:
+        """The first line of an answer came. What we or the machine held up is not the host's time."""
+        self._wait_until(None)
+        self.first_byte_s = max(0.0, self.elapsed_s() - (self._lag.total_s() - self._held_up))
+
+    def _wait_until(self, at: float | None) -> None:
+        if self.patience is not None and not self.patience.expired():
+            self.patience.reschedule(at)
+
+
 class HttpTransport:
     """HTTP/2 where a server offers it by TLS (RFC 9113 §3.2), else HTTP/1.1, with connections kept alive. Made inside a running
     event loop."""
@@ -223,52 +257,36 @@ class HttpTransport:
         import pycurl
 
         where = without_secret(request.url)
-        began = time.time()
-        clock = time.perf_counter
-        start, held_up, first_byte_s = clock(), self._lag.total_s(), 0.0
-
-        def heard() -> None:
-            nonlocal first_byte_s
-            if not patience.expired():
-                patience.reschedule(None)
-            # What we or the machine held up is not the host's time.
-            first_byte_s = max(0.0, clock() - start - (self._lag.total_s() - held_up))
-
-        def on_wire(*_: object) -> int:
-            sent()
-            if not patience.expired():
-                patience.reschedule(asyncio.get_running_loop().time() + self._bounds.first_byte_s)
-            return int(pycurl.PREREQFUNC_OK)
-
         name = urlsplit(request.url).hostname or ""
         if self._guard is not None and self._guard.refuses(name, name):
             raise FetchFailed("private-address", f"{where}: {_PRIVATE}")
+        began, times = time.time(), _Times(self._lag, self._bounds.first_byte_s, sent)
         sockets = _Sockets(self._guard, name) if self._guard is not None and not self._proxy else None
-        coming = _Coming(self._bounds.size_bytes, heard)
+        coming = _Coming(self._bounds.size_bytes, times.heard)
         handle = self._handle()
         try:
             if sockets is not None:
                 handle.setopt(pycurl.OPENSOCKETFUNCTION, sockets.open)
             self._prepare(handle, self._secrets.put_into(request) if self._secrets else request)
-            handle.setopt(pycurl.PREREQFUNCTION, on_wire)
+            handle.setopt(pycurl.PREREQFUNCTION, times.on_wire)
             handle.setopt(pycurl.HEADERFUNCTION, coming.take_line)
             handle.setopt(pycurl.WRITEFUNCTION, coming.take_piece)
             # To connect is bounded by libcurl itself; the time to the first byte begins when the request is on the wire.
-            async with asyncio.timeout(self._bounds.connect_s + _GRACE_S) as patience:
+            async with asyncio.timeout(self._bounds.connect_s + _GRACE_S) as times.patience:
                 await self._transfers.perform(handle)
             status = int(handle.getinfo(pycurl.RESPONSE_CODE))
             raw = b"".join(coming.pieces)
         except TimeoutError as error:
-            raise FetchFailed("timed-out", f"{where}: no whole answer within {clock() - start:.0f} s") from error
+            raise FetchFailed("timed-out", f"{where}: no whole answer within {times.elapsed_s():.0f} s") from error
         except pycurl.error as failure:
             if coming.is_too_large:
                 raise FetchFailed("too-large", self._too_large(where)) from failure
-            code, words = failure.args
             if sockets is not None and sockets.refused:
                 raise FetchFailed("private-address", f"{where}: {_PRIVATE} ({sockets.refused})") from failure
+            code, words = failure.args
             if code == pycurl.E_COULDNT_CONNECT and handle.getinfo(pycurl.OS_ERRNO) == errno.ECONNREFUSED:
                 words = "connection refused"
-            raise self._failed(code, words, request, clock() - start) from failure
+            raise self._failed(code, words, request, times.elapsed_s()) from failure
         finally:
             if sockets is not None:
                 sockets.close()
@@ -276,11 +294,10 @@ class HttpTransport:
             # What a plain GET sets, the next one sets again.
             self._idle.append(handle) if _is_plain(request) else handle.close()
         body = self._decoded(raw, coming.field("content-encoding"), where)
-        elapsed = clock() - start
-        fields = tuple(coming.fields)
+        elapsed_s, fields = times.elapsed_s(), tuple(coming.fields)
         if self._secrets:
             body, fields = self._secrets.masked(request.host, body), self._secrets.masked_fields(request.host, fields)
-        return Reply(request, request.url, status, fields, body, began, first_byte_s, elapsed, len(raw))
+        return Reply(request, request.url, status, fields, body, began, times.first_byte_s, elapsed_s, len(raw))
 
     def _prepare(self, handle: pycurl.Curl, request: Request) -> None:
         """Tell a handle what is asked for. Raises FetchFailed."""

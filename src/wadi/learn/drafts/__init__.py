@@ -1,0 +1,1 @@
+"""Plans drafted from pages."""

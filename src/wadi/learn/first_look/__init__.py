@@ -1,0 +1,1 @@
+"""What a page holds that nobody has described yet: rows, fields, paging, and where its data comes from."""

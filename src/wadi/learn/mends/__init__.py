@@ -1,0 +1,1 @@
+"""Plans mended after a redesign."""
