@@ -15,9 +15,11 @@ from wadi.clean.locales import marks_of
 from wadi.clean.text import UNSEEN, tidied
 from wadi.clean.types import Where
 from wadi.page.cells import Field, Notes, Source, cell
-from wadi.page.document import read_document
+from wadi.page.decode import Encoding
+from wadi.page.document import Document, read_document
 from wadi.page.expressions import compile_expression
-from wadi.page.quick_cells import is_quick, quick_cells
+from wadi.page.nodes import JsonNode
+from wadi.page.quick_cells import quick_cells
 from wadi.plan.fields import compile_field
 from wadi.plan.model import FieldPlan
 from wadi.store.outcome import as_stored
@@ -127,10 +129,47 @@ def test_cells_are_those_of_the_plain_way(cells: list[str], spec: dict[str, Any]
             left.append(number)
             return plainly[number]
 
-        if is_quick(field, document):
-            assert quick_cells(field, scopes, document, source.where, as_stored, otherwise) == plainly
-            # What could not be read, and where several were picked, is left to the plain way, which tells of it.
-            assert {number for number, scope in enumerate(scopes) if is_told(field, scope, source)} <= set(left)
+        assert quick_cells(field, scopes, document, source.where, as_stored, otherwise) == plainly
+        # What could not be read, and where several were picked, is left to the plain way, which tells of it.
+        assert {number for number, scope in enumerate(scopes) if is_told(field, scope, source)} <= set(left)
+
+
+VALUES = st.recursive(
+    st.none()
+    | st.booleans()
+    | st.integers(-(2**70), 2**70)
+    | st.floats(allow_nan=False)
+    | WRITTEN
+    | st.sampled_from([12, -999, 12.0, 1e300]),
+    lambda inner: st.lists(inner, max_size=2) | st.dictionaries(st.sampled_from(["a", "b"]), inner, max_size=2),
+    max_leaves=4,
+)
+OF_JSON = [
+    {"at": "$.a"}, {"at": "$.a.b"}, {"at": "$.a[0]"}, {"at": "$['a'][-1].b"}, {"at": "$"}, {"at": "$.a", "take": "text"}, {"at": "$..a"},
+    {"at": "$.a", "missing": ["12", "true", "—"]}, {"at": "$.a", "type": "number"}, {"at": "$.a", "type": "number", "missing": ["-999", ""]},
+    {"at": "$.a", "type": "number", "locale": "fr", "unit": "m", "default": 3}, {"at": "$.a", "type": "integer"}, {"at": "$.a", "type": "boolean"},
+    {"at": "$.a", "type": "boolean", "missing": ["true"]}, {"at": "$.a", "type": "date"}, {"at": "$.a", "type": "url"}, {"at": "$.a", "many": True},
+    {"at": "$.a", "type": "array"}, {"at": "$.a", "type": "number", "adjust": ["round 0"]}, {"at": "$.a", "default": "none"},
+]  # fmt: skip
+
+
+@given(st.lists(VALUES, max_size=4), st.sampled_from(OF_JSON))
+def test_cells_of_json_are_those_of_the_plain_way(rows: list[Any], spec: dict[str, Any]) -> None:
+    field = compile_field("x", FieldPlan.model_validate(spec), 2026)
+    document = Document("json", "http://h/a/", Encoding("utf-8", "valid UTF-8"), "", data=rows)
+    source = Source(document, Where("http://h/a/", 1_770_000_000.0, "utf-8"))
+    scopes: list[JsonNode] = [JsonNode(row, (number,)) for number, row in enumerate(rows)]
+    plainly = [as_stored(cell(field, scope, source, Notes())) for scope in scopes]
+    for _ in range(2):
+        left: list[int] = []
+
+        def otherwise(number: int, left: list[int] = left) -> Any:
+            left.append(number)
+            return plainly[number]
+
+        found = quick_cells(field, scopes, document, source.where, as_stored, otherwise)
+        assert [(value, type(value) is bool) for value in found] == [(v, type(v) is bool) for v in plainly]
+        assert {number for number, scope in enumerate(scopes) if is_told(field, scope, source)} <= set(left)
 
 
 def is_told(field: Field, scope: Any, source: Source) -> bool:

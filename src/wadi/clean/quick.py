@@ -57,9 +57,9 @@ FindNumber = Callable[[str], re.Match[str] | None]
 
 def plain_number(marks: Separators | None, unit: str | None) -> FindNumber:
     """A function that finds the whole part and the fraction of a number, groups of three by the marks of the locale, the unit
-    behind it: nine of ten are written so, and read in a tenth of the time. Without a locale no mark is beyond doubt. As many
-    digits as a float holds exactly; None for all others."""
-    group, fraction = "", "()"
+    behind it: nine of ten are written so, and read in a tenth of the time. None for all others, among them, without a
+    locale, those that could be read in two ways."""
+    group, fraction = "", "(?:[.,]([0-9]{1,2}|[0-9]{4,15}))?"  # of three digits it could be a group
     if marks is not None:
         group = "".join(f"|[1-9][0-9]{{0,2}}(?:{re.escape(mark)}[0-9]{{3}}){{1,4}}" for mark in sorted(marks.group))
         fraction = rf"(?:{re.escape(marks.decimal)}([0-9]{{1,15}}))?"

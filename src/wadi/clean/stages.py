@@ -5,8 +5,10 @@ Compiled once for each field. Every stage is a function with a name, so that a v
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, NamedTuple
 
 from wadi.clean import quick
@@ -34,6 +36,8 @@ _TEXT = Setting()
 _MADE_ANEW = frozenset({"url", "file", "array", "object"})
 """Types whose values depend on the page, or can be changed by whoever gets them."""
 _SOMEWHERE = Where("http://h/")
+_NUMERAL = re.compile(r"-?[0-9][0-9.eE+-]*")
+"""How Python writes numbers."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +102,12 @@ class Stages:
         """Texts as they are written in pages, with what is stored of them (`page.quick_cells`)."""
         self.quickly = self._quick_way() if is_plain and quick.IS_ON else None
         """From a text as it is written to its value, where that needs no more than a look; None for other texts."""
+
+    @cached_property
+    def as_number(self) -> bool:
+        """Whether a number that came as one (JSON) is the value, whichever it is: none of them counts as missing."""
+        is_number = self.recipe.setting.type == "number" and len(self.text_stages) == 1 and not self.adjustments
+        return is_number and not any(map(_NUMERAL.fullmatch, self.recipe.missing))
 
     def _quick_way(self) -> QuickConverter | None:
         convert, missing = quick_converter(self.recipe.setting), self.recipe.missing

@@ -13,7 +13,7 @@ from wadi.page.cells import Field, Notes, Source, cell, cell_of_texts, texts_of
 from wadi.page.document import Document
 from wadi.page.expressions import Expression, first_of
 from wadi.page.nodes import Element, JsonNode, Scope
-from wadi.page.quick_cells import is_quick, quick_cells
+from wadi.page.quick_cells import quick_cells
 from wadi.page.text import text_of
 from wadi.problems import shortened
 from wadi.store.outcome import CellProblem, TableRows, as_stored
@@ -49,9 +49,7 @@ class _Rows:
             return value
 
         assert source.document is not None
-        if is_quick(spec, source.document):
-            return quick_cells(spec, scopes, source.document, source.where, as_stored, read)
-        return [read(number) for number in range(len(scopes))]
+        return quick_cells(spec, scopes, source.document, source.where, as_stored, read)
 
     def put(self, row: list[Any]) -> None:
         """Keep a row, and what could not be read in it."""

