@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unicodedata
 from typing import Any
+from xml.sax.saxutils import escape, quoteattr
 
 import pytest
 from hypothesis import given
@@ -109,6 +110,8 @@ SPECS = [
     {"at": ".x", "type": "date", "format": "dd.MM.yyyy"}, {"at": ".x", "type": "date"}, {"at": ".x", "type": "date", "locale": "de"},
     {"at": ".x", "type": "date", "format": "d. M. y", "missing": ["05.03.2024"]}, {"at": ".x a", "attr": "title", "type": "url"},
     {"at": ".x", "type": "url", "missing": ["n/a", "a/b.html"]}, {"at": ".x", "type": "boolean"}, {"at": ".x", "type": "array"},
+    {"at": ".//td"}, {"at": ".//a/@title", "type": "url"}, {"at": "./td/text()", "type": "number", "locale": "fr", "unit": "m"}, {"at": "count(.//a)"},
+    {"at": "string(.//a)"}, {"at": "boolean(.//a)", "type": "boolean"}, {"at": ".//a", "attr": "title"}, {"at": "+ tr .x"}, {"at": ".//comment()"},
     {"at": ".x", "type": "number", "clean": ["drop m"], "missing": []}, {"at": ".x", "map": {"yes": "1"}}, {"at": ".x", "type": "year"},
 ]  # fmt: skip
 
@@ -132,6 +135,21 @@ def test_cells_are_those_of_the_plain_way(cells: list[str], spec: dict[str, Any]
         assert quick_cells(field, scopes, document, source.where, as_stored, otherwise) == plainly
         # What could not be read, and where several were picked, is left to the plain way, which tells of it.
         assert {number for number, scope in enumerate(scopes) if is_told(field, scope, source)} <= set(left)
+
+
+@given(st.lists(st.lists(WRITTEN, max_size=3), min_size=1, max_size=3), st.sampled_from(SPECS))
+def test_cells_of_xml_are_those_of_the_plain_way(rows: list[list[str]], spec: dict[str, Any]) -> None:
+    field = compile_field("x", FieldPlan.model_validate(spec), 2026)
+    cells = [
+        "".join(f'<td class="x"><a title={quoteattr(t)}>{escape(t)}</a>{escape(t)}</td>' for t in row) for row in rows
+    ]
+    body = f'<?xml version="1.0"?><table>{"".join(f"<r>{row}</r>" for row in cells)}</table>'
+    document = read_document(body.encode(), "http://h/a/", "application/xml")
+    source = Source(document, Where("http://h/a/", 1_770_000_000.0, "utf-8"))
+    scopes = compile_expression("r").nodes(document.scope, document)
+    plainly = [as_stored(cell(field, scope, source, Notes())) for scope in scopes]
+    for _ in range(2):
+        assert quick_cells(field, scopes, document, source.where, as_stored, plainly.__getitem__) == plainly
 
 
 VALUES = st.recursive(

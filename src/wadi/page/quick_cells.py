@@ -1,6 +1,6 @@
 """A plain field read in all rows of a page at once: each cell is what `cell` gives, or left to it.
 
-Nine of ten cells are the text or an attribute of the one element of HTML that a selector finds in the row, or the value to which
+Nine of ten cells are the text or an attribute of the one node that an expression finds in the row, or the value to which
 a plain JSONPath leads. Read field by field, what the field says stays at hand, and what was read before is known by how it is
 written: a third of the time for HTML, a fifth for JSON (docs/performance.md). WADI_PLAIN_VALUES=1 does without.
 """
@@ -17,7 +17,7 @@ from wadi.clean.text import tidied
 from wadi.clean.types import Where
 from wadi.page.cells import Field
 from wadi.page.document import Document
-from wadi.page.nodes import JsonNode
+from wadi.page.nodes import Element, JsonNode
 from wadi.page.text import inline_text_of
 
 _NEW = object()
@@ -37,8 +37,8 @@ def quick_cells(
     """The values of a field in rows, as `stored` makes them. A cell with more to it is what `otherwise` makes of the number of
     its row."""
     cells: list[Any]
-    if _is_of_html(spec, document):
-        cells = list(_of_html(spec, scopes, document, where, stored))
+    if _is_of_tree(spec, document):
+        cells = list(_of_tree(spec, scopes, document, where, stored))
     elif _is_of_json(spec, scopes, document):
         cells = list(_of_json(spec, scopes, where, stored))
     else:
@@ -46,12 +46,11 @@ def quick_cells(
     return [value if value is not _LEFT else otherwise(number) for number, value in enumerate(cells)]
 
 
-def _is_of_html(spec: Field, document: Document) -> bool:
-    """Whether a field is the text or an attribute of what one selector finds in rows of HTML."""
-    if not (quick.IS_ON and spec.is_plain and not spec.is_verbatim and document.kind == "html"):
+def _is_of_tree(spec: Field, document: Document) -> bool:
+    """Whether a field is the text or an attribute of what one expression finds in rows of HTML or XML."""
+    if not (quick.IS_ON and spec.is_plain and not spec.is_verbatim and document.kind != "json"):
         return False
-    selector = spec.expressions[0].selector
-    return selector is not None and not selector.siblings
+    return spec.expressions[0].language in ("css", "xpath")
 
 
 def _is_of_json(spec: Field, scopes: Sequence[Any], document: Document) -> bool:
@@ -61,13 +60,13 @@ def _is_of_json(spec: Field, scopes: Sequence[Any], document: Document) -> bool:
     return spec.expressions[0].steps is not None and all(scope.__class__ is JsonNode for scope in scopes)
 
 
-def _of_html(
+def _of_tree(
     spec: Field, scopes: Sequence[Any], document: Document, where: Where, stored: Callable[[Any], Any]
 ) -> Iterator[Any]:
     default, missing = spec.default, spec.stages.missing
     read, written = _reader(spec, where, stored), spec.stages.written
-    take = inline_text_of if spec.attr is None else methodcaller("attr", spec.attr)
-    for nodes in _found(spec, scopes, document):
+    found, take = _finding(spec, document), _taking(spec)
+    for nodes in map(found, scopes):
         raw = take(nodes[0]) if len(nodes) == 1 else None
         if raw is None:
             yield _LEFT if nodes else default
@@ -78,12 +77,22 @@ def _of_html(
             yield read(raw) if value is _NEW else value
 
 
-def _found(spec: Field, scopes: Sequence[Any], document: Document) -> Iterator[list[Any]]:
-    """What the field's selector finds in each row."""
-    selector, root = spec.expressions[0].selector, document.root
-    assert selector is not None
-    for row in scopes:
-        yield row.select(selector.inside) if row is not root else document.tree.select(selector.page)
+def _finding(spec: Field, document: Document) -> Callable[[Any], list[Any]]:
+    """What finds the field's nodes in a row: the parser's own engine at once, where a selector of HTML asks for no more."""
+    expression, root = spec.expressions[0], document.root
+    selector = expression.selector
+    if selector is None or selector.siblings or document.kind != "html":
+        return lambda row: expression.pick(row, document)
+    inside, page = selector.inside, selector.page
+    return lambda row: row.select(inside) if row is not root else document.tree.select(page)
+
+
+def _taking(spec: Field) -> Callable[[Any], str | None]:
+    """What takes the text of a node as it is written; None where there is more to it, or no such attribute."""
+    take: Callable[[Any], str | None] = inline_text_of if spec.attr is None else methodcaller("attr", spec.attr)
+    if spec.expressions[0].language == "css":
+        return take
+    return lambda node: node if node.__class__ is str else take(node) if isinstance(node, Element) else None
 
 
 def _of_json(spec: Field, scopes: Sequence[Any], where: Where, stored: Callable[[Any], Any]) -> Iterator[Any]:
