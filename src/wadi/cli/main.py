@@ -81,6 +81,8 @@ def entry() -> NoReturn:
     """The console script."""
     # A command loads and keeps much, and makes few cycles: looked for as often as is usual they cost a twentieth of a short one.
     gc.set_threshold(50_000, 20, 100)
+    # Else pydantic looks for plug-ins among all that is installed, which takes as long.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")  # a terminal that has not all letters shows them as escapes
     if isinstance(sys.stderr, io.TextIOWrapper):
