@@ -35,7 +35,7 @@ class _Rows:
         before = len(self.problems)
         columns = [self._column(spec, scopes) for spec in fields]
         self.problems[before:] = sorted(self.problems[before:], key=lambda problem: problem.row)
-        self.rows.extend(map(list, zip(*columns, strict=True)))
+        self.rows.extend(map(list, zip(*columns, strict=True)) if columns else ([] for _ in scopes))
 
     def _column(self, spec: Field, scopes: Sequence[Scope]) -> list[Any]:
         """The cells of a field in rows that follow those that are there."""
