@@ -38,12 +38,15 @@ def quick_cells(
     its row."""
     cells: list[Any]
     if _is_of_tree(spec, document):
-        cells = list(_of_tree(spec, scopes, document, where, stored))
+        cells = _of_tree(spec, scopes, document, where, stored)
     elif _is_of_json(spec, scopes, document):
         cells = list(_of_json(spec, scopes, where, stored))
     else:
         cells = [_LEFT] * len(scopes)
-    return [value if value is not _LEFT else otherwise(number) for number, value in enumerate(cells)]
+    for number, value in enumerate(cells):
+        if value is _LEFT:
+            cells[number] = otherwise(number)
+    return cells
 
 
 def _is_of_tree(spec: Field, document: Document) -> bool:
@@ -62,29 +65,36 @@ def _is_of_json(spec: Field, scopes: Sequence[Any], document: Document) -> bool:
 
 def _of_tree(
     spec: Field, scopes: Sequence[Any], document: Document, where: Where, stored: Callable[[Any], Any]
-) -> Iterator[Any]:
+) -> list[Any]:
     default, missing = spec.default, spec.stages.missing
-    read, written = _reader(spec, where, stored), spec.stages.written
-    found, take = _finding(spec, document), _taking(spec)
-    for nodes in map(found, scopes):
-        raw = take(nodes[0]) if len(nodes) == 1 else None
-        if raw is None:
-            yield _LEFT if nodes else default
-        elif missing is not None:
-            yield default if (text := tidied(raw)) in missing else text
-        else:
-            value = written.get(raw, _NEW)
-            yield read(raw) if value is _NEW else value
+    found, take = _found(spec, scopes, document), _taking(spec)
+    # How each is written, and None for one that several nodes were found for, or none, or one with more to it.
+    raws = [take(nodes[0]) if len(nodes) == 1 else None for nodes in found]
+    if missing is not None:
+        return [
+            (default if (text := tidied(raw)) in missing else text)
+            if raw is not None
+            else (_LEFT if nodes else default)
+            for raw, nodes in zip(raws, found, strict=True)
+        ]
+    read, known = _reader(spec, where, stored), spec.stages.written.get
+    return [
+        (read(raw) if (value := known(raw, _NEW)) is _NEW else value)
+        if raw is not None
+        else (_LEFT if nodes else default)
+        for raw, nodes in zip(raws, found, strict=True)
+    ]
 
 
-def _finding(spec: Field, document: Document) -> Callable[[Any], list[Any]]:
-    """What finds the field's nodes in a row: the parser's own engine at once, where a selector of HTML asks for no more."""
+def _found(spec: Field, scopes: Sequence[Any], document: Document) -> list[list[Any]]:
+    """What the field's expression finds in each row: by the parser's own engine at once, where a selector of HTML asks for no
+    more."""
     expression, root = spec.expressions[0], document.root
     selector = expression.selector
     if selector is None or selector.siblings or document.kind != "html":
-        return lambda row: expression.pick(row, document)
-    inside, page = selector.inside, selector.page
-    return lambda row: row.select(inside) if row is not root else document.tree.select(page)
+        return [expression.pick(row, document) for row in scopes]
+    inside = selector.inside
+    return [row.select(inside) if row is not root else document.tree.select(selector.page) for row in scopes]
 
 
 def _taking(spec: Field) -> Callable[[Any], str | None]:
