@@ -165,11 +165,11 @@ def by_engine():  # type: ignore[no-untyped-def]
     def select(body: bytes):  # type: ignore[no-untyped-def]
         root = parse(body, encoding="utf-8", positions=False)
         rows = [
-            [" ".join(row.select_one(field).text.split()) for field in fields]
+            [" ".join(row.select(field)[0].text.split()) for field in fields]
             for row in root.select("table.list tbody tr.rec")
         ]
-        link = root.select_one("a[rel=next]")
-        return rows, link.attrs["href"] if link else ""
+        links = root.select("a[rel=next]")
+        return rows, links[0].attrs["href"] if links else ""
 
     return select
 

@@ -100,7 +100,6 @@ def addressed(url: str) -> str:
 _AUTHORITY = re.compile(r"[^/?#]*//[^/?#]*")
 
 
-@lru_cache(maxsize=2048)
 def host_of(url: str) -> str:
     """`host:port` of a URL, the unit that manners are kept for; of local files `files`."""
     found = _AUTHORITY.match(url)

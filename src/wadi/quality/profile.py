@@ -13,7 +13,6 @@ from collections import Counter
 from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from functools import lru_cache
 from itertools import accumulate, combinations, pairwise
 from typing import Any
 
@@ -201,7 +200,6 @@ class _Gathered:
         self.figures.extend(day for text in texts if (day := _day_of(text)) is not None)
 
 
-@lru_cache(maxsize=16_384)
 def _day_of(text: str) -> float | None:
     """The day since the year 1, with the hour as its fraction; None for what is no date."""
     try:
@@ -234,16 +232,16 @@ class Profiling:
     def take(self, batch: list[list[Any]]) -> None:
         """Take some rows, in their order."""
         columns = list(zip(*batch, strict=True))
-        for gathered, cells in zip(self._gathered, columns, strict=True):
-            kinds = set(map(type, cells))
-            if not _has_gaps(cells, kinds):
-                gathered.take(cells, kinds)
+        kinds = [set(map(type, cells)) for cells in columns]
+        for gathered, cells, types in zip(self._gathered, columns, kinds, strict=True):
+            if not _has_gaps(cells, types):
+                gathered.take(cells, types)
             else:
-                gathered.take([value for value in cells if value or not is_missing(value)], kinds - {_NOTHING})
+                gathered.take([value for value in cells if value or not is_missing(value)], types - {_NOTHING})
         if self._whole is not None:
             digests, missing = self._whole
             digests.extend(map(_digest, batch))
-            missing.take(list(map(_gaps_of, columns)), len(batch))
+            missing.take(list(map(_gaps_of, columns, kinds)), len(batch))
         self._count += len(batch)
 
     def profile(self) -> TableProfile:
@@ -290,10 +288,9 @@ def _has_gaps(cells: Sequence[Any], kinds: Set[type]) -> bool:
     return _NOTHING in kinds or (str in kinds and "" in cells) or (list in kinds and [] in cells)
 
 
-def _gaps_of(cells: Sequence[Any]) -> list[int]:
+def _gaps_of(cells: Sequence[Any], kinds: Set[type]) -> list[int]:
     """The numbers of the missing cells."""
-    is_any = _has_gaps(cells, set(map(type, cells)))
-    return [number for number, value in enumerate(cells) if is_missing(value)] if is_any else []
+    return [number for number, value in enumerate(cells) if is_missing(value)] if _has_gaps(cells, kinds) else []
 
 
 def _digest(row: list[Any]) -> int:

@@ -7,7 +7,8 @@ from collections.abc import Callable
 from isal import isal_zlib
 
 _CHUNK = 262_144
-_LEAST_PIECE = 1024
+_LEAST_PIECE = 8192
+"""A packed page is one piece, mostly."""
 MOST_MEMBERS = 50_000
 """So many members a gzip file may have: each costs, even an empty one."""
 DAMAGED: type[Exception] = isal_zlib.error  # type: ignore[assignment]
@@ -42,8 +43,6 @@ def _gunzip(body: bytes, limit: int) -> bytes:
     """All members of a gzip body; zeros and stray bytes after the last one do not count. A body that is not gzip is plain."""
     if not body.startswith(b"\x1f\x8b"):
         return body
-    if (whole := _one_member(body, limit)) is not None:
-        return whole
     out = bytearray()
     at = members = 0
     while body.startswith(b"\x1f\x8b", at):
@@ -52,16 +51,6 @@ def _gunzip(body: bytes, limit: int) -> bytes:
             raise BadCoding(f"more than {MOST_MEMBERS:,} gzip members")
         at = _member(body, at, out, limit)
     return bytes(out)
-
-
-def _one_member(body: bytes, limit: int) -> bytes | None:
-    """What is in a body that is one gzip member, as nearly all are; None for others, and where it is more than the limit."""
-    member = isal_zlib.decompressobj(isal_zlib.MAX_WBITS | 16)
-    try:
-        out: bytes = member.decompress(body, limit + 1)
-    except DAMAGED as error:
-        raise BadCoding(str(error)) from error
-    return out if member.eof and not member.unused_data and len(out) <= limit else None
 
 
 def _member(body: bytes, at: int, out: bytearray, limit: int) -> int:

@@ -136,8 +136,6 @@ def verdict_for(robots: Robots, url: str, agent: str) -> RobotsVerdict:
     All groups that name the agent count together, else those for `*` (§2.2.1). The longest matching path decides, and
     allow where both are as long (§2.2.2). /robots.txt itself is always allowed.
     """
-    if not robots.groups:  # as on most sites, and where there is no such file
-        return RobotsVerdict(True, None, "*", None)
     token = _product(agent)
     named = [group for group in robots.groups if token in group.agents]
     groups = named or [group for group in robots.groups if "*" in group.agents]
