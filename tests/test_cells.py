@@ -156,8 +156,8 @@ day = { from = "input.day", type = "date" }
     ) as done:
         table = done.run.read()
         assert table.rows == [[name, [12, 7], 12, [3], "3+four", "2026-11-03"] for name in ("one", "two")]
-        assert table.account.unread == {"each": 2, "years": 2}
-        assert table.account.unread_examples["years"][1].raw == "four"
+        assert table.ledger.unread == {"each": 2, "years": 2}
+        assert table.ledger.unread_examples["years"][1].raw == "four"
 
 
 def test_a_detail_page_too_has_values_by_the_way_to_it(tmp_path: Path) -> None:
@@ -185,7 +185,7 @@ area = { from = "input.area" }
 """
     with crawled(tmp_path, host, plan) as done:
         assert done.rows() == [["No 1", "x", 1, "north"], ["No x", "y", None, "north"]]
-        assert done.run.read().account.unread == {"number": 1}
+        assert done.run.read().ledger.unread == {"number": 1}
         tracer = Tracer(done.run)
         name, assembly, placed = tracer.row("t", "1")
         cells = [tracer.cell(name, assembly, placed, place) for place in range(4)]

@@ -25,10 +25,8 @@ from wadi.crawl.kinds import compile_kinds
 from wadi.plan.reader import parse_plan, with_limits
 from wadi.problems import PlanError
 from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
-from wadi.store.order import Visit
 from wadi.store.outcome import Link, Outcome, Role, State, TableRows
 from wadi.store.state import RunState
-from wadi.table.duplicates import FirstLocations, location_of_visit
 from wadi.web.messages import Reply, Request
 
 HEAD = 'wadi = 1\n[start]\npage = "list"\naddresses = "http://h/list"\n[page.list]\n'
@@ -449,7 +447,7 @@ def test_a_run_gives_every_record_once_in_reading_order_and_completed(tmp_path: 
         assert [row[0] for row in table.rows] == ALL
         assert all(row[2] == int(row[0][1:]) * 10 for row in table.rows)
         assert {row[1] for row in table.rows} == {"north"}
-        assert (table.account.duplicates, table.account.rejected, run.end) == (3, 3, "complete")
+        assert (table.ledger.duplicates, table.ledger.rejected, run.end) == (3, 3, "complete")
         assert run.table().dtypes.astype(str).to_dict()["depth"] == "Int64"
 
 
@@ -485,7 +483,7 @@ def test_a_failed_detail_keeps_its_row_and_a_failed_listing_is_told(tmp_path: Pa
         table = run.read()
         assert [row[0] for row in table.rows] == [f"S{n}" for n in range(9) if n % 7]
         assert [row[0] for row in table.rows if row[2] is None] == ["S2"]
-        assert table.account.incomplete == 1
+        assert table.ledger.incomplete == 1
         assert [event.problem.code for event in events if isinstance(event, PageFailed)] == ["http-status"] * 2
         assert run.pages()[State.FAILED] == 2
 
@@ -556,21 +554,3 @@ def test_the_library_works_inside_a_running_event_loop(tmp_path: Path) -> None:
     with serving(_host(pages=2)) as site:
         assert asyncio.run(notebook(site)) == len([n for n in range(9) if n % 7])
         assert len(wadi.open_run("p", runs=tmp_path).table()) == len([n for n in range(9) if n % 7])
-
-
-@pytest.mark.parametrize("in_memory", [0, 3, 100])
-def test_keys_are_remembered_exactly_or_by_a_hash_alike(in_memory: int) -> None:
-    firsts = FirstLocations(in_memory)
-    visits = [Visit(n, "k", State.DONE, "", {}, n // 4, n // 2, ("k",) * (n % 3 + 1)) for n in range(8)]
-    found = [firsts.first((f"k{n % 5}", n % 2), visits[n // 3]) for n in range(24)]
-    assert found[:10] == [None] * 10
-    assert found[10:] == [location_of_visit(visits[(n % 10) // 3]) for n in range(10, 24)]
-    assert firsts.first((1,), visits[0]) is None
-    assert firsts.first((1.0,), visits[1]) == location_of_visit(visits[0])
-
-
-def test_a_hundred_thousand_keys_are_told_apart() -> None:
-    firsts = FirstLocations(10)
-    visit = Visit(1, "k", State.DONE, "", {}, 0, 0, ("k",))
-    assert [n for n in range(-50_000, 50_000) if firsts.first((n,), visit) is not None] == []
-    assert [n for n in range(-50_000, 50_000) if firsts.first((float(n),), visit) is None] == []

@@ -13,7 +13,7 @@ from wadi.quality.drift import FLOORS, MOST_RUNS, distance, drifts, tolerance
 from wadi.quality.measures import Measures, measures_from, measures_of
 from wadi.quality.profile import profile_of
 from wadi.quality.tables import TableSource
-from wadi.table.account import Account
+from wadi.table.ledger import Ledger
 
 COLUMNS = {
     "code": "string", "district": "string", "flow": "number", "depth": "number", "temperature": "number",
@@ -24,7 +24,7 @@ Row = dict[str, Any]
 Table = list[Row]
 
 
-def month(number: int, seed: int) -> tuple[Table, Account]:
+def month(number: int, seed: int) -> tuple[Table, Ledger]:
     """A register as it stands in a month: it grows slowly, flows follow the season, some cells are missing, some unread."""
     rng = random.Random(seed * 1000 + number)
     season = 1 + 0.25 * ((number % 12) / 6 - 1)
@@ -42,17 +42,17 @@ def month(number: int, seed: int) -> tuple[Table, Account]:
                 "altitude": int(40 + 900 * rng.random()) if rng.random() < 0.95 else None,
             }
         )
-    account = Account(duplicates=rng.randrange(0, 4), unread={"flow": rng.randrange(0, 3)})
-    return rows, account
+    ledger = Ledger(duplicates=rng.randrange(0, 4), unread={"flow": rng.randrange(0, 3)})
+    return rows, ledger
 
 
 def measured(
-    rows: Table, account: Account, marks: tuple[str, ...] = ("ol.register", "li", "h3", "a", "span.flow")
+    rows: Table, ledger: Ledger, marks: tuple[str, ...] = ("ol.register", "li", "h3", "a", "span.flow")
 ) -> Measures:
     names = list(dict.fromkeys(name for row in rows for name in row)) or list(COLUMNS)
     columns = [Column(name, COLUMNS[name], False, None, False, ()) for name in names]  # type: ignore[arg-type]
     source = TableSource("springs", columns, lambda: iter([[row.get(name) for name in names] for row in rows]))
-    return measures_of([(profile_of(source), account)], {"register": marks})
+    return measures_of([(profile_of(source), ledger)], {"register": marks})
 
 
 def test_a_hundred_ordinary_runs_bring_at_most_one_alarm() -> None:
@@ -66,8 +66,8 @@ def test_a_hundred_ordinary_runs_bring_at_most_one_alarm() -> None:
     assert len(alarms) <= 1, alarms
 
 
-def cells(column: str, change: Callable[[Any, int], Any], *, every: int = 1) -> Callable[[Table, Account], None]:
-    def planted(rows: Table, account: Account) -> None:
+def cells(column: str, change: Callable[[Any, int], Any], *, every: int = 1) -> Callable[[Table, Ledger], None]:
+    def planted(rows: Table, ledger: Ledger) -> None:
         for place, row in enumerate(rows):
             if place % every == 0 and row[column] is not None:
                 row[column] = change(row[column], place)
@@ -75,28 +75,28 @@ def cells(column: str, change: Callable[[Any, int], Any], *, every: int = 1) -> 
     return planted
 
 
-def doubled(rows: Table, account: Account) -> None:
-    account.duplicates = 60
+def doubled(rows: Table, ledger: Ledger) -> None:
+    ledger.duplicates = 60
 
 
-def unread(rows: Table, account: Account) -> None:
-    account.unread["depth"] = 50
-    cells("depth", lambda value, place: None, every=6)(rows, account)
+def unread(rows: Table, ledger: Ledger) -> None:
+    ledger.unread["depth"] = 50
+    cells("depth", lambda value, place: None, every=6)(rows, ledger)
 
 
-def without_column(rows: Table, account: Account) -> None:
+def without_column(rows: Table, ledger: Ledger) -> None:
     for row in rows:
         del row["note"]
 
 
-PLANTED: dict[str, tuple[Callable[[Table, Account], None], str]] = {
+PLANTED: dict[str, tuple[Callable[[Table, Ledger], None], str]] = {
     "column blank": (cells("flow", lambda value, place: None), "flow is blank"),
     "seldom column blank": (cells("note", lambda value, place: None), "note is blank"),
     "half blank": (cells("depth", lambda value, place: None, every=2), "depth is filled"),
     "third blank": (cells("altitude", lambda value, place: None, every=3), "altitude is filled"),
-    "listing short": (lambda rows, account: rows.__delitem__(slice(len(rows) * 2 // 3, None)), "much shorter"),
-    "listing twice": (lambda rows, account: rows.extend([dict(row) for row in rows]), "much longer"),
-    "nearly empty": (lambda rows, account: rows.__delitem__(slice(3, None)), "much shorter"),
+    "listing short": (lambda rows, ledger: rows.__delitem__(slice(len(rows) * 2 // 3, None)), "much shorter"),
+    "listing twice": (lambda rows, ledger: rows.extend([dict(row) for row in rows]), "much longer"),
+    "nearly empty": (lambda rows, ledger: rows.__delitem__(slice(3, None)), "much shorter"),
     "litres a minute": (cells("flow", lambda value, place: value * 60), "flow"),
     "feet": (cells("altitude", lambda value, place: int(value * 3.281)), "altitude"),
     "fahrenheit": (cells("temperature", lambda value, place: round(value * 1.8 + 32, 1)), "temperature"),
@@ -118,9 +118,9 @@ def test_planted_changes_are_found_and_named(earlier: int) -> None:
     past = [measured(*month(number, 7)) for number in range(earlier)]
     missed = []
     for name, (plant, told) in PLANTED.items():
-        rows, account = month(earlier, 7)
-        plant(rows, account)
-        found = [one.what for one in drifts(measured(rows, account), past)]
+        rows, ledger = month(earlier, 7)
+        plant(rows, ledger)
+        found = [one.what for one in drifts(measured(rows, ledger), past)]
         if not any(told in what for what in found):
             missed.append((name, found))
     assert len(PLANTED) == 20
@@ -129,9 +129,9 @@ def test_planted_changes_are_found_and_named(earlier: int) -> None:
 
 def test_what_is_untouched_is_not_named() -> None:
     past = [measured(*month(number, 3)) for number in range(6)]
-    rows, account = month(6, 3)
-    cells("flow", lambda value, place: None)(rows, account)
-    assert [(one.column, one.measure) for one in drifts(measured(rows, account), past)] == [("flow", "filled")]
+    rows, ledger = month(6, 3)
+    cells("flow", lambda value, place: None)(rows, ledger)
+    assert [(one.column, one.measure) for one in drifts(measured(rows, ledger), past)] == [("flow", "filled")]
 
 
 def test_a_listing_of_the_newest_has_other_rows_each_time_and_that_is_no_drift() -> None:
@@ -150,11 +150,11 @@ def test_a_listing_of_the_newest_has_other_rows_each_time_and_that_is_no_drift()
         ]
         columns = [Column(name, kind, False, None, False, ()) for name, kind in kinds.items()]
         source = TableSource("notices", columns, lambda rows=rows: iter([list(row.values()) for row in rows]))  # type: ignore[misc]
-        now = measures_of([(profile_of(source), Account())], {})
+        now = measures_of([(profile_of(source), Ledger())], {})
         assert not drifts(now, past)
         past.append(now)
     blank = TableSource("notices", columns, lambda: iter([[*list(row.values())[:-1], None] for row in rows]))
-    assert [one.what for one in drifts(measures_of([(profile_of(blank), Account())], {}), past)] == [
+    assert [one.what for one in drifts(measures_of([(profile_of(blank), Ledger())], {}), past)] == [
         "kind is blank in every row, 100 % filled before"
     ]
 
@@ -163,7 +163,7 @@ def test_hashes_are_others_in_each_run_and_that_is_no_drift() -> None:
     def hashed(run: int) -> Measures:
         rows = [[f"{(place % 5 + run) * 7919 % 65_537:08x}"] for place in range(60)]
         source = TableSource("t", [Column("keeper", "string", False, None, False, ())], lambda: iter(rows))
-        return measures_of([(profile_of(source), Account())], {}, {"t": ["keeper"]})
+        return measures_of([(profile_of(source), Ledger())], {}, {"t": ["keeper"]})
 
     assert not drifts(hashed(9), [hashed(1)])
 
@@ -176,7 +176,7 @@ def test_pages_that_are_built_otherwise_are_named() -> None:
 
 def test_growth_and_what_has_become_usual_are_no_drift() -> None:
     rows = [100, 112, 125, 140, 157, 176, 197, 220]
-    tables = [measured([{"code": f"A{n}", "note": "x"} for n in range(count)], Account()) for count in rows]
+    tables = [measured([{"code": f"A{n}", "note": "x"} for n in range(count)], Ledger()) for count in rows]
     for number in range(5, len(tables)):
         assert not drifts(tables[number], tables[:number])
 

@@ -66,7 +66,7 @@ def _rows(
     (folder / "code.py").write_text(CODE)
     with crawled(folder, {"/l": content}, BASE + fields + "\n" + more, top='code = "code.py"\n', **options) as done:
         table = done.run.read()
-        return [column.name for column in table.columns], table.rows, table.account
+        return [column.name for column in table.columns], table.rows, table.ledger
 
 
 BLOCKS = {

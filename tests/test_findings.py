@@ -11,8 +11,8 @@ from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.html import rendered
 from wadi.quality.verdict import Facts, Rowless, TableFacts, verdict_of
-from wadi.store.outcome import CellProblem, End, FailedPage, StatedTotal
-from wadi.table.account import Account, DuplicateWay, RejectWay
+from wadi.store.outcome import CellProblem, End, FailedPage, State, StatedTotal
+from wadi.table.ledger import DuplicateWay, Ledger, RejectWay
 from wadi.table.words import figure, share
 
 COLUMNS = [
@@ -24,7 +24,7 @@ FILLED = {"code": 10, "altitude": 9}
 
 def table(rows: int = 10, **account: Any) -> TableFacts:
     return TableFacts(
-        "springs", COLUMNS, rows, Account(**{"filled": FILLED, "given": rows, "accepted": rows, **account})
+        "springs", COLUMNS, rows, Ledger(**{"filled": FILLED, "given": rows, "accepted": rows, **account})
     )
 
 
@@ -36,10 +36,10 @@ CASES: list[tuple[dict[str, Any], list[tuple[str, bool]], str]] = [
     ({}, [], "10 rows in springs; every check holds."),
     ({"earlier": 1}, [], "10 rows in springs; every check holds, and nothing drifted against the run before."),
     ({"earlier": 3}, [], "10 rows in springs; every check holds, and nothing drifted against 3 earlier runs."),
-    ({"end": None, "waiting": 4}, [("not-finished", True)], "4 pages known but not asked for"),
+    ({"end": None, "pages": {State.WAITING: 4}}, [("not-finished", True)], "4 pages known but not asked for"),
     ({"end": End.REFUSED}, [("not-finished", True)], "the crawl ended early (host refused)"),
-    ({"end": End.ENOUGH_ROWS, "waiting": 2}, [("limit", False)], "every check holds"),
-    ({"waiting": 2}, [("not-followed", False)], "every check holds"),
+    ({"end": End.ENOUGH_ROWS, "pages": {State.WAITING: 2}}, [("limit", False)], "every check holds"),
+    ({"pages": {State.WAITING: 2}}, [("not-followed", False)], "every check holds"),
     ({"listings": [StatedTotal("list", "http://h/", 12, 10)]}, [("rows-missing", True)], "10 of 12 rows in springs; the listing gave fewer rows"),
     ({"listings": [StatedTotal("list", "http://h/", 8, 10)]}, [("rows-beyond", True)], "the listing gave more rows than it states: 10 of 8"),
     ({"listings": [StatedTotal("list", "http://h/", 10, 10)]}, [], "10 of 10 rows in springs; every"),
@@ -112,7 +112,7 @@ def test_facts_are_told_as_findings(told: dict[str, Any], codes: list[tuple[str,
 @pytest.mark.parametrize(("unread", "fails"), [(1, False), (11, True)])
 def test_few_cells_that_cannot_be_read_are_no_failure(unread: int, fails: bool) -> None:
     example = CellProblem(0, "altitude", "x", "not-a-number", "'x' is no number")
-    account = Account(
+    account = Ledger(
         filled=FILLED,
         given=1000,
         accepted=1000,

@@ -114,7 +114,7 @@ def test_a_table_tells_since_when_records_are_known_and_which_are_gone(tmp_path:
         assert [(row[0], row[3]) for row in rows[2:]] == [("c", True), ("d", True)]
         with Run.open(run.folder) as again:
             assert again.read().rows == rows
-            assert again.read().account.earlier == 2
+            assert again.read().ledger.earlier == 2
 
 
 @pytest.mark.parametrize(

@@ -164,7 +164,7 @@ def test_one_walk_over_a_table_feeds_files_profile_and_checks(
     assert len(walked) == max(1, len(targets))
     assert together.verdict.findings == apart.verdict.findings
     assert {one.code for one in together.verdict.findings if one.fails} == {"check: filled", "check: rows"}
-    assert (together.profiles, together.accounts) == (apart.profiles, apart.accounts)
+    assert (together.profiles, together.tables) == (apart.profiles, apart.tables)
     for target in targets:
         if not target.endswith("xlsx"):  # that says when it was made
             assert (tmp_path / target).read_bytes() == (tmp_path / f"plain-{target}").read_bytes()

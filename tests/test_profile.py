@@ -24,7 +24,7 @@ from wadi.quality.files import tables_in
 from wadi.quality.measures import coarse_shape, measures_of
 from wadi.quality.profile import TableProfile, profile_of, shape_of
 from wadi.quality.tables import TableSource
-from wadi.table.account import Account
+from wadi.table.ledger import Ledger
 
 ROWS = 12_000
 
@@ -235,7 +235,7 @@ def test_any_records_are_a_table_that_can_be_looked_at(
         there = [record[one.column.name] for record in records if record.get(one.column.name) not in (None, "", [])]
         assert one.filled == len(there)
     assert json.dumps(found.as_dict())
-    assert measures_of([(found, Account())], {}).tables[table.name].rows == len(records)
+    assert measures_of([(found, Ledger())], {}).tables[table.name].rows == len(records)
     assert not compare(table, table).differs
 
 

@@ -24,10 +24,11 @@ from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.setup import credentials_of
 from wadi.cli.show import console
-from wadi.cli.summary import summary_of
+from wadi.cli.summary import Summary
 from wadi.demo.shapes import MEMBER, PASSWORD
 from wadi.plan.reader import load_plan
 from wadi.problems import CrawlError, UsageError
+from wadi.quality.verify_run import verify
 from wadi.web.session import BadSession, read_cookies, read_saved_request
 
 LOGIN = "<title>Log in</title><form action=/q><input name=q></form><form method=post action=/do><input type=hidden name=t value=7><input name=u><input type=password name=p></form>"
@@ -131,7 +132,7 @@ def test_a_session_that_ended_is_told_in_the_summary(tmp_path: Path, monkeypatch
         begin(plan_of(tmp_path, PLAN.replace("EXTRA", ""), address), tmp_path / "runs") as run,
     ):
         crawl(run)
-        console(told).print(summary_of(run, []).view())
+        console(told).print(Summary(run, verify(run), []).view())
     assert "log-in    2 times: the session ended meanwhile" in told.getvalue()
 
 

@@ -71,7 +71,7 @@ def test_details_complete_rows(tmp_path: Path, opening: str, pages: Any, wanted:
     with crawled(tmp_path, pages, plan) as done:
         assert done.rows() == wanted
         assert len(done.host.asked) == asked
-        assert done.run.read().account.incomplete == len(done.failures)
+        assert done.run.read().ledger.incomplete == len(done.failures)
 
 
 def test_limited_rows_wait_for_the_end_of_the_chain(tmp_path: Path) -> None:
@@ -119,7 +119,7 @@ def test_lists_carry_their_row_and_come_once_for_each_that_survives(tmp_path: Pa
         assert done.rows() == [["A", "9"], ["B", "9"]]
         assert done.rows("tags") == [["A", "x"], ["A", "y"]]
         assert done.rows("days") == [["A", "9", 1], ["A", "9", None], ["B", "9", 1], ["B", "9", None]]
-        assert done.run.read("days").account.unread == {"day": 1}
+        assert done.run.read("days").ledger.unread == {"day": 1}
         assert [column.name for column in done.run.read("days").columns] == ["name", "size", "day"]
 
 
@@ -415,7 +415,7 @@ key = "name"
     }
     with crawled(tmp_path, pages, plan) as done:
         assert done.rows() == [["a"], ["b"], ["c"]]
-        account = done.run.read().account
+        account = done.run.read().ledger
         ways = {way: found.count for way, found in account.duplicate_ways.items()}
         assert ways == {
             "twice on one page": 1,

@@ -141,7 +141,7 @@ def test_what_rows_of_one_record_say_is_collected_and_counted(tmp_path: Path, du
         columns = {column.name: column for column in done.run.read("t").columns}
         assert columns["listing"].many
         assert columns["reached"].type == "integer"
-        assert done.run.read("t").account.duplicates == 2
+        assert done.run.read("t").ledger.duplicates == 2
 
 
 def test_rows_that_were_left_out_as_duplicates_are_a_table(tmp_path: Path) -> None:
@@ -505,7 +505,7 @@ def test_addresses_of_other_schemes_are_values_and_are_not_asked_for(tmp_path: P
             None,
         ]
         assert done.host.asked == ["GET /l"]
-        assert done.run.read("t").account.unread == {"u": 3}
+        assert done.run.read("t").ledger.unread == {"u": 3}
 
 
 @pytest.mark.parametrize(

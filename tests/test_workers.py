@@ -56,7 +56,7 @@ def _crawled(
         loaded = plan_of(folder, PLAN, site, top='code = "code.py"')
         with begin(loaded, folder / "runs") as run:
             assert crawl(run, report, make_workers=make_workers, tuning=Tuning(worth_workers=1)) == "complete"
-            return run.read().rows, sum(run.read().account.unread.values())
+            return run.read().rows, sum(run.read().ledger.unread.values())
 
 
 @dataclass

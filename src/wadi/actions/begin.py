@@ -12,6 +12,7 @@ from typing import Any
 from wadi import __version__
 from wadi.actions.run import Run, ends_at_known, opened
 from wadi.actions.setup import certificates_of, session_of
+from wadi.clean.identity import digest_of
 from wadi.crawl.previous_run import PreviousRun
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.lint.starts import every_address
@@ -23,7 +24,7 @@ from wadi.store.connect import is_writable
 from wadi.store.crash_points import Reached, unheard
 from wadi.store.faults import as_problems
 from wadi.store.folder import DATABASE, PLAN, RunLock, find_run, new_folder, runs_in
-from wadi.store.history import digest_of, write_history
+from wadi.store.history import write_history
 from wadi.store.outcome import End
 from wadi.store.shards import SHARDS, put_together
 from wadi.store.state import RunState

@@ -27,7 +27,7 @@ from wadi.store.archive import Archive, Location, read_reply, recovered
 from wadi.store.faults import as_problems
 from wadi.store.folder import LOG, PAGES, RunLock
 from wadi.store.outcome import End, State
-from wadi.table.enough import EnoughRows
+from wadi.table.assemble import CertainRows
 from wadi.web.client import Client
 from wadi.web.loops import fast_loop, in_loop
 
@@ -168,12 +168,18 @@ def task_of(run: Run, credentials: Credentials | None, tuning: Tuning) -> Task:
     return Task(reading, room, limits, patience, enough_rows(run), login_of(loaded, credentials), tuning=tuning)
 
 
-def enough_rows(run: Run) -> EnoughRows | None:
-    """Whether the first rows that the limit allows are certain; None without a limit."""
+def enough_rows(run: Run) -> Callable[[], bool] | None:
+    """Whether the first rows that the limit allows are certain, to be asked after each commit; None without a limit."""
     limit = run.loaded.plan.limits.rows
     if limit is None:
         return None
-    return EnoughRows(run.state, run.loaded.plan, run.tables[0], limit, context=run.context)
+    rows = CertainRows(run.state, run.loaded.plan, run.tables[0], context=run.context, limit=limit)
+
+    def are_enough() -> bool:
+        rows.new()
+        return rows.are_all
+
+    return are_enough
 
 
 def adopt(engine: Engine, run: Run, left: Iterable[tuple[int, Location]]) -> int:

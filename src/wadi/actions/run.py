@@ -19,11 +19,10 @@ from wadi.store.folder import DATABASE, PLAN, choose_run, drop_pages
 from wadi.store.history import History
 from wadi.store.outcome import End, State
 from wadi.store.state import RunState
-from wadi.table.account import Account
-from wadi.table.assemble import Assembly
-from wadi.table.derived import RowIssue, TableContext
-from wadi.table.enough import CertainRows
+from wadi.table.assemble import Assembly, CertainRows
+from wadi.table.derived import TableContext
 from wadi.table.html_view import html_table
+from wadi.table.ledger import Ledger, RowIssue
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.row_issues import ISSUE_TABLES, RowIssues
 from wadi.table.seen import Sighting
@@ -39,12 +38,12 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Table:
-    """A table of a run: its columns, its rows as a list of lists, and the account of how they came about."""
+    """A table of a run: its columns, its rows as a list of lists, and the ledger of how they came about."""
 
     name: str
     columns: list[Column]
     rows: list[list[Any]]
-    account: Account
+    ledger: Ledger
 
 
 class Run:
@@ -161,7 +160,7 @@ class Run:
         *,
         with_helpers: bool = False,
     ) -> Assembly | Outcomes | RowIssues | Visits:
-        """The rows of a table, to be taken once, with its columns and account; `problems`, `rejects`, `duplicates` and `pages`
+        """The rows of a table, to be taken once, with its columns and ledger; `problems`, `rejects`, `duplicates` and `pages`
         are tables, too.
 
         What does not come about on the way is told to `issue`; `with_helpers` rows have the columns, too, that the plan
@@ -204,7 +203,7 @@ class Run:
         """A whole table in memory."""
         assembly = self.assembly(table)
         rows = list(assembly.rows())
-        return Table(self.known_table(table), assembly.columns, rows, assembly.account)
+        return Table(self.known_table(table), assembly.columns, rows, assembly.ledger)
 
     def table(self, name: str | None = None) -> pd.DataFrame:
         """A table as a DataFrame; without a name the main one."""

@@ -26,9 +26,9 @@ from wadi.problems import Place, Problem, RunError, UsageError, listed, nearest
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES
 from wadi.store.outcome import as_stored
-from wadi.table.assemble import Assembly, LocatedRow
-from wadi.table.by_route import source_of_visit
+from wadi.table.assemble import Assembly
 from wadi.table.derived import hashed
+from wadi.table.located import LocatedRow, source_of_visit
 from wadi.web.messages import Reply
 
 _PAGES_HELD = 16

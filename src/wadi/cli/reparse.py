@@ -54,9 +54,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.cli.progress import display
     from wadi.cli.run import crawl_and_sum_up, status_of
     from wadi.cli.show import console, write_json
-    from wadi.cli.summary import summary_of
+    from wadi.cli.summary import Summary
     from wadi.plan.reader import load_plan
     from wadi.problems import plural
+    from wadi.quality.verify_run import verify
     from wadi.quality.walk import Walks
 
     check_outputs(args.output, also=args.json)
@@ -88,7 +89,7 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             return crawl_and_sum_up(new, args, out, err, credentials_for(loaded))
         walks = Walks(new)
         written = write_outputs(new, args.output, args.table, style, partial(say_which, args=args, err=err), walks)
-        summary = summary_of(new, written, walks)
+        summary = Summary(new, verify(new, walks=walks), written)
         if args.json:
             write_json(summary.as_dict(), out)
         if not args.quiet:

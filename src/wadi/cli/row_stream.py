@@ -12,7 +12,7 @@ from wadi.crawl.events import Event, Progress
 
 if TYPE_CHECKING:
     from wadi.plan.columns import Column
-    from wadi.table.enough import CertainRows
+    from wadi.table.assemble import CertainRows
     from wadi.table.writers import Style
 
 Shown = Callable[[Sequence["Column"], Sequence[list[Any]]], None]

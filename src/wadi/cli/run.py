@@ -122,8 +122,9 @@ def crawl_and_sum_up(
     from wadi.cli.progress import display
     from wadi.cli.row_stream import NobodyReads
     from wadi.cli.show import console, write_json
-    from wadi.cli.summary import summary_of
+    from wadi.cli.summary import Summary
     from wadi.problems import WadiError
+    from wadi.quality.verify_run import verify
     from wadi.quality.walk import Walks
 
     interrupted, style = False, style_asked(args)
@@ -158,7 +159,7 @@ def crawl_and_sum_up(
     except WadiError as error:  # the crawl is told of all the same
         not_written = error
     held_back = () if is_whole else tuple(path for path in args.output if path != "-")
-    summary = summary_of(begun, written, walks, interrupted=interrupted, held_back=held_back)
+    summary = Summary(begun, verify(begun, walks=walks), written, interrupted, held_back)
     status = Status.INTERRUPTED if interrupted else status_of(summary, strict=args.strict)
     if args.json:
         write_json(summary.as_dict(), out)
@@ -228,5 +229,5 @@ def status_of(summary: Summary, *, strict: bool) -> Status:
         return Status.NO_WAY
     if strict and summary.limit_reached:
         return Status.NO_WAY
-    is_whole = not summary.pages_failed and not summary.rows_missing
+    is_whole = not summary.facts.failures and not summary.rows_missing
     return Status.DONE if is_whole and summary.verdict.holds else Status.NOT_ALL

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from wadi.clean.identity import digests_of
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES
 from wadi.store.outcome import TableRows
@@ -75,6 +75,6 @@ def _conditions(reply: Reply) -> Headers:
 
 def row_digests(table: TableRows, key: Sequence[str]) -> list[bytes]:
     """What tells rows from one another: a digest of the cells of the key's columns, or of all of them."""
-    places = [place for place, name in enumerate(table.columns) if name in key]
+    places = [table.columns.index(name) for name in key if name in table.columns]
     cells: Sequence[list[Any]] = [[row[place] for place in places] for row in table.rows] if places else table.rows
-    return [hashlib.blake2b(repr(cell).encode(), digest_size=12).digest() for cell in cells]
+    return digests_of(cells)

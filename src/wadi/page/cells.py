@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple, Protocol
 
+from wadi.clean.identity import each_once
 from wadi.clean.numbers import PlainNumber
 from wadi.clean.stages import Stages, Step, Unread
 from wadi.clean.text import tidied, tidied_lines
@@ -180,7 +181,7 @@ def _value_of(spec: Field, text: str, where: Where, steps: Steps | None) -> Any:
 def _chosen(spec: Field, values: list[Any], steps: Steps | None, *, is_unread: bool) -> Any:
     """The cell of the values: the first, all as a list, or joined; the default where there is none to be read."""
     if spec.distinct:
-        values = _recorded(steps, "distinct", _each_once(values))
+        values = _recorded(steps, "distinct", each_once(values))
     if spec.in_order:
         values = _recorded(steps, "in_order", sorted(values, key=lambda value: (str(type(value)), value)))
     if spec.output is not None:
@@ -197,12 +198,6 @@ def _chosen(spec: Field, values: list[Any], steps: Steps | None, *, is_unread: b
     if spec.default is None or (is_unread and not spec.many):
         return None
     return _recorded(steps, "default", spec.default)
-
-
-def _each_once(values: list[Any]) -> list[Any]:
-    """Each value once, where it stood first."""
-    seen: list[Any] = []
-    return [value for value in values if value not in seen and not seen.append(value)]  # type: ignore[func-returns-value]
 
 
 def _recorded(steps: Steps | None, name: str, value: Any) -> Any:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from wadi.clean.arithmetic import Formula
@@ -12,6 +12,7 @@ from wadi.clean.patterns import pattern_of
 from wadi.plan.checks import BoundsPlan, CheckPlan, ColumnCheckPlan
 from wadi.quality.tables import TableSource
 from wadi.table.cells import flat, is_missing
+from wadi.table.keys import SeenKeys, keys_of
 
 EXAMPLES = 3
 
@@ -94,26 +95,12 @@ def _refers_to(check: ColumnCheckPlan, context: Context) -> Breaks | None:
     return lambda value: any(flat(member) not in known for member in _each(value))
 
 
-def _unique(check: ColumnCheckPlan, context: Context) -> Breaks | None:
-    if not check.unique:
-        return None
-    seen: set[int] = set()
-
-    def breaks(value: Any) -> bool:
-        digest = hash(flat(value))
-        is_known = digest in seen
-        seen.add(digest)
-        return is_known
-
-    return breaks
-
-
 def _each(value: Any) -> list[Any]:
     return value if isinstance(value, list) else [value]
 
 
 CELL_RULES: dict[str, tuple[Callable[[ColumnCheckPlan, Context], Breaks | None], Callable[[ColumnCheckPlan], str]]] = {
-    "unique": (_unique, lambda check: "was there before"),
+    "unique": (lambda check, context: None, lambda check: "was there before"),  # looked at in batches
     "minimum": (_minimum, lambda check: f"is below {check.minimum}"),
     "maximum": (_maximum, lambda check: f"is above {check.maximum}"),
     "minLength": (_min_length, lambda check: f"is shorter than {check.min_length}"),
@@ -134,12 +121,12 @@ class Figures:
     filled: int = 0
     total: float = 0.0
     numbers: int = 0
-    distinct: set[int] = field(default_factory=set)
+    different: int = 0
 
 
 FIGURES: dict[str, Callable[[Figures], float | None]] = {
     "filled": lambda seen: seen.filled / seen.rows if seen.rows else None,
-    "distinct": lambda seen: len(seen.distinct) / seen.filled if seen.filled else None,
+    "distinct": lambda seen: seen.different / seen.filled if seen.filled else None,
     "total": lambda seen: seen.total,
     "mean": lambda seen: seen.total / seen.numbers if seen.numbers else None,
 }
@@ -156,8 +143,15 @@ class _Column:
         self.cell_rules = {rule: breaks for rule, breaks in made.items() if breaks is not None}
         self.found: dict[str, tuple[int, list[tuple[int, str, str]]]] = {}
         self.figures = Figures()
+        self.seen = SeenKeys() if check.unique or check.distinct is not None else None
 
-    def take(self, number: int, key: str, value: Any) -> None:
+    def repeated(self, values: list[Any]) -> Collection[int]:
+        """The places of the values that were there before, where somebody asks."""
+        if self.seen is None:
+            return ()
+        return self.seen.stood(keys_of([(value,) for value in values], [0]), 0)
+
+    def take(self, number: int, key: str, value: Any, *, is_repeated: bool) -> None:
         self.figures.rows += 1
         if is_missing(value):
             if self.check.required:
@@ -167,8 +161,8 @@ class _Column:
         if isinstance(value, int | float):
             self.figures.total += value
             self.figures.numbers += 1
-        if self.check.distinct is not None:
-            self.figures.distinct.add(hash(flat(value)))
+        if is_repeated and self.check.unique:
+            self._note("unique", number, key, str(flat(value)))
         for rule, breaks in self.cell_rules.items():
             if breaks(value):
                 self._note(rule, number, key, str(flat(value)))
@@ -180,6 +174,7 @@ class _Column:
         self.found[rule] = (count + 1, examples)
 
     def broken(self, table: str) -> Iterator[Broken]:
+        self.figures.different = len(self.seen) if self.seen is not None else 0
         for rule, (count, examples) in self.found.items():
             said = "is missing" if rule == "required" else CELL_RULES[rule][1](self.check)
             yield Broken(table, self.name, rule, f"{self.name} {said}", count, tuple(examples))
@@ -218,13 +213,14 @@ class Checking:
         self._unmet: dict[str, tuple[int, list[tuple[int, str, str]]]] = {}
         self._rows = 0
 
-    def take(self, batch: Iterable[Sequence[Any]]) -> None:
+    def take(self, batch: Sequence[Sequence[Any]]) -> None:
         """Take some rows, in their order."""
-        for row in batch:
+        columns = [(column, at, column.repeated([row[at] for row in batch])) for column, at in self._columns]
+        for place, row in enumerate(batch):
             self._rows += 1
             key = " ".join(str(row[place]) for place in self._keys)
-            for column, place in self._columns:
-                column.take(self._rows, key, row[place])
+            for column, at, repeated in columns:
+                column.take(self._rows, key, row[at], is_repeated=place in repeated)
             if self._conditions:
                 self._take_conditions(key, dict(zip(self._names, row, strict=True)))
 

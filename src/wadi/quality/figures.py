@@ -14,8 +14,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from heapq import nsmallest
 from itertools import chain, groupby, pairwise
+from operator import mul
 from tempfile import TemporaryFile
-from typing import Any
+from typing import Any, Literal
+
+from wadi.clean.identity import DIGEST_BYTES
 
 BINS = 20
 _LEAST_SKEWED = 6
@@ -35,6 +38,7 @@ Ordered = Sequence[Any]
 class Numbers:
     """The figures of a numeric column.
 
+    Verdicts need no more than positions: then `mean`, `deviation` and `bins` are left out.
     `bins` are equally wide, `is_logarithmic` says on which axis: lower edge, upper edge, count. Zeros are on no logarithmic axis,
     and `zeros` counts them there. `outliers` are further from the quartiles than one and a half times what is between
     them (Tukey 1977); `extremes` are the furthest, `lowest` and `highest` the ten at each end.
@@ -43,7 +47,7 @@ class Numbers:
     least: float
     lower: float
     median: float
-    mean: float
+    mean: float | None
     upper: float
     most: float
     deviation: float | None
@@ -57,20 +61,20 @@ class Numbers:
 
 
 class SortedFile:
-    """Eight-byte values, to be taken back in order; when more than `most_held` are in memory they go to disk."""
+    """Numbers, or digests of 16 bytes, to be taken back in order; when more than `most_held` are in memory they go to disk."""
 
-    def __init__(self, code: str, most_held: int = MOST_HELD) -> None:
-        self._code = code
-        self._most_held = most_held
-        self._held = array(code)
+    def __init__(self, kind: Literal["number", "digest"], most_held: int = MOST_HELD) -> None:
+        self._is_number = kind == "number"
+        self._most_bytes = most_held * (8 if self._is_number else DIGEST_BYTES)
+        self._held = bytearray()
         self._file: Any = None
 
     def extend(self, values: Iterable[Any]) -> None:
-        self._held.extend(values)
-        if len(self._held) > self._most_held:
+        self._held += array("d", values).tobytes() if self._is_number else b"".join(values)
+        if len(self._held) > self._most_bytes:
             self._file = self._file or TemporaryFile()  # noqa: SIM115, closed when it is taken back
-            self._held.tofile(self._file)
-            self._held = array(self._code)
+            self._file.write(self._held)
+            self._held = bytearray()
 
     def close(self) -> None:
         """Leave what is on disk, if anything is."""
@@ -79,18 +83,20 @@ class SortedFile:
 
     def ordered(self) -> Ordered:
         """All values in ascending order; NaN, which has none, is left out."""
+        if self._file is None and self._is_number:
+            return sorted(value for value in memoryview(self._held).cast("d") if value == value)
         if self._file is None:
-            has_nan = self._code == "d" and math.isnan(math.fsum(value for value in self._held if value != value))
-            return sorted(value for value in self._held if value == value) if has_nan else sorted(self._held)
+            held = bytes(self._held)
+            return sorted(held[at : at + DIGEST_BYTES] for at in range(0, len(held), DIGEST_BYTES))
         import numpy as np
 
-        self._held.tofile(self._file)
+        self._file.write(self._held)
         self._file.seek(0)
-        stored = np.fromfile(self._file, dtype=np.float64 if self._code == "d" else np.int64)
+        stored = np.fromfile(self._file, dtype=np.float64 if self._is_number else f"V{DIGEST_BYTES}")
         self._file.close()
         stored.sort()
         # NumPy sorts NaN behind all others.
-        return stored[: len(stored) - int(np.isnan(stored).sum())] if self._code == "d" else stored  # type: ignore[return-value]
+        return stored[: len(stored) - int(np.isnan(stored).sum())] if self._is_number else stored  # type: ignore[return-value]
 
 
 def counted(values: Ordered, most: int) -> tuple[int, list[tuple[Any, int]]]:
@@ -113,8 +119,8 @@ def _plain(values: Any) -> Iterator[Any]:
     return chain.from_iterable(values[at : at + _CHUNK].tolist() for at in range(0, len(values), _CHUNK))
 
 
-def numbers_of(values: Ordered) -> Numbers | None:
-    """The figures of numbers in ascending order; None of none."""
+def numbers_of(values: Ordered, *, whole: bool = True) -> Numbers | None:
+    """The figures of numbers in ascending order, without `whole` their positions; None of none."""
     ordered = values[bisect_left(values, -_LARGEST) : bisect_left(values, _LARGEST)]
     if not len(ordered):
         return None
@@ -122,8 +128,8 @@ def numbers_of(values: Ordered) -> Numbers | None:
     fence = _FENCE * (upper - lower)
     below, above = bisect_left(ordered, lower - fence), bisect_right(ordered, upper + fence)
     far = [*ordered[: min(below, _EXTREMES)], *ordered[max(above, len(ordered) - _EXTREMES) :][::-1]]
-    mean = math.fsum(_plain(ordered)) / len(ordered)
-    bins, is_logarithmic = _bins_of(ordered)
+    mean = math.fsum(_plain(ordered)) / len(ordered) if whole else None
+    bins, is_logarithmic = _bins_of(ordered) if whole else ((), False)
     zeros = bisect_right(ordered, 0.0) if is_logarithmic else 0
     return Numbers(
         least=float(ordered[0]),
@@ -132,7 +138,7 @@ def numbers_of(values: Ordered) -> Numbers | None:
         mean=mean,
         upper=upper,
         most=float(ordered[-1]),
-        deviation=_deviation(ordered, mean),
+        deviation=_deviation(ordered, mean) if mean is not None else None,
         outliers=below + len(ordered) - above,
         lowest=tuple(float(figure) for figure in ordered[:_ENDS]),
         highest=tuple(float(figure) for figure in ordered[-_ENDS:]),
@@ -154,7 +160,8 @@ def _deviation(ordered: Ordered, mean: float) -> float | None:
     """The standard deviation of a sample."""
     if len(ordered) < 2:
         return None
-    squares = math.fsum((value - mean) * (value - mean) for value in _plain(ordered))
+    chunks = ([value - mean for value in ordered[at : at + _CHUNK]] for at in range(0, len(ordered), _CHUNK))
+    squares = math.fsum(chain.from_iterable(map(mul, chunk, chunk) for chunk in chunks))
     return math.sqrt(squares / (len(ordered) - 1))
 
 

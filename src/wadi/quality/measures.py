@@ -9,7 +9,7 @@ from typing import Any
 
 from wadi.page.document import Document, every_element
 from wadi.quality.profile import ColumnProfile, TableProfile
-from wadi.table.account import Account
+from wadi.table.ledger import Ledger
 
 FORM = 1
 """The version of the form in which measures are kept."""
@@ -74,27 +74,27 @@ def measures_from(kept: Mapping[str, Any]) -> Measures | None:
 
 
 def measures_of(
-    tables: Iterable[tuple[TableProfile, Account]],
+    tables: Iterable[tuple[TableProfile, Ledger]],
     marks: Mapping[str, Iterable[str]],
     hashed: Mapping[str, Collection[str]] | None = None,
 ) -> Measures:
     """The measures of a run's tables. Of `hashed` columns, by table, only what is filled: each run hashes otherwise."""
     return Measures(
-        {profile.name: _table(profile, account, (hashed or {}).get(profile.name, ())) for profile, account in tables},
+        {profile.name: _table(profile, ledger, (hashed or {}).get(profile.name, ())) for profile, ledger in tables},
         {kind: tuple(sorted(found)) for kind, found in marks.items()},
     )
 
 
-def _table(profile: TableProfile, account: Account, hashed: Collection[str]) -> TableMeasures:
+def _table(profile: TableProfile, ledger: Ledger, hashed: Collection[str]) -> TableMeasures:
     columns = {}
     for column in profile.columns:
-        unread = account.unread.get(column.column.name, 0)
+        unread = ledger.unread.get(column.column.name, 0)
         columns[column.column.name] = (
             ColumnMeasures(column.filled, unread)
             if _moves_on(column) or column.column.name in hashed
             else _column(column, unread)
         )
-    return TableMeasures(profile.rows, account.duplicates, account.rejected, columns)
+    return TableMeasures(profile.rows, ledger.duplicates, ledger.rejected, columns)
 
 
 def _moves_on(profile: ColumnProfile) -> bool:

@@ -1,6 +1,6 @@
 """Profiles: what the columns of a table hold, in figures. One walk over the rows, memory that does not grow with texts.
 
-Numbers and digests of values are put on disk, eight bytes each, and looked at column by column. Quartiles are those of
+Numbers and digests of values are put on disk, 8 and 16 bytes each, and looked at column by column. Quartiles are those of
 linear interpolation (Hyndman and Fan 1996, definition 7), the standard deviation that of a sample.
 """
 
@@ -13,9 +13,11 @@ from collections import Counter
 from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from datetime import date, datetime
+from functools import lru_cache
 from itertools import accumulate, combinations, pairwise
 from typing import Any
 
+from wadi.clean.identity import digest_of, digests_of
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
 from wadi.problems import shortened as shorter
@@ -30,6 +32,7 @@ _FREQUENT = 8
 MOST_COUNTED = 10_000
 _STRETCHES = 400
 _DAYS = ("date", "datetime")
+_NUMBERS = {int, float}
 
 
 @dataclass(frozen=True)
@@ -145,7 +148,7 @@ class _Gathered:
     most_counted: int
     figures: SortedFile
     digests: SortedFile | None
-    """Of all values, to tell how many differ; None where nobody asks."""
+    """Of all values where too many are to be counted, to tell how many differ; None where nobody asks for the whole profile."""
     filled: int = 0
     counts: Counter[Any] = field(default_factory=Counter)
     overflowed: bool = False
@@ -172,19 +175,17 @@ class _Gathered:
         self.filled += len(values)
         if self.is_numeric:
             self.figures.extend(
-                values if kinds == {float} else (float(value) for value in values if isinstance(value, int | float))
+                values if kinds <= _NUMBERS else (float(value) for value in values if isinstance(value, int | float))
             )
             return
         is_text = kinds == {str}
         plain = values if is_text else [flat(value) for value in values]
-        if self.digests is not None:
-            self.digests.extend(map(hash, plain))
+        if self.overflowed and self.digests is not None:
+            self.digests.extend(digests_of([(value,) for value in plain]))
         if not self.overflowed:
             self.counts.update(plain)
             if len(self.counts) > self.most_counted:
-                self.overflowed = True
-                self.shapes, self.shaped = _shapes_of(self.counts), self.counts.total()
-                self.counts.clear()
+                self._overflow()
         if self.is_day:
             self._take_days([str(day) for day in plain])
         elif self.column.type != "boolean":
@@ -193,13 +194,25 @@ class _Gathered:
             self.shortest = min(lengths) if self.shortest is None else min(self.shortest, *lengths)
             self.longest = max(self.longest, *lengths)
 
+    def _overflow(self) -> None:
+        """Too many texts differ to be counted on the way: from now on their digests are kept."""
+        self.overflowed = True
+        self.shapes, self.shaped = _shapes_of(self.counts), self.counts.total()
+        if self.digests is not None:
+            known = digests_of([(value,) for value in self.counts])
+            for digest, count in zip(known, self.counts.values(), strict=True):
+                self.digests.extend([digest] * count)
+        self.counts.clear()
+
     def _take_days(self, texts: list[str]) -> None:
         least, most = min(texts), max(texts)
         self.first = least if self.first is None else min(self.first, least)
         self.last = most if self.last is None else max(self.last, most)
-        self.figures.extend(day for text in texts if (day := _day_of(text)) is not None)
+        if self.digests is not None:
+            self.figures.extend(day for text in texts if (day := _day_of(text)) is not None)
 
 
+@lru_cache(10_000)
 def _day_of(text: str) -> float | None:
     """The day since the year 1, with the hour as its fraction; None for what is no date."""
     try:
@@ -223,10 +236,15 @@ class Profiling:
     ) -> None:
         self._source = source
         self._gathered = [
-            _Gathered(column, most_counted, SortedFile("d", most_held), SortedFile("q", most_held) if whole else None)
+            _Gathered(
+                column,
+                most_counted,
+                SortedFile("number", most_held),
+                SortedFile("digest", most_held) if whole else None,
+            )
             for column in source.columns
         ]
-        self._whole = (SortedFile("q", most_held), _Gaps(len(source.columns))) if whole else None
+        self._whole = (SortedFile("digest", most_held), _Gaps(len(source.columns))) if whole else None
         self._count = 0
 
     def take(self, batch: list[list[Any]]) -> None:
@@ -240,7 +258,7 @@ class Profiling:
                 gathered.take([value for value in cells if value or not is_missing(value)], types - {_NOTHING})
         if self._whole is not None:
             digests, missing = self._whole
-            digests.extend(map(_digest, batch))
+            digests.extend(digests_of(batch))
             missing.take(list(map(_gaps_of, columns, kinds)), len(batch))
         self._count += len(batch)
 
@@ -293,19 +311,11 @@ def _gaps_of(cells: Sequence[Any], kinds: Set[type]) -> list[int]:
     return [number for number, value in enumerate(cells) if is_missing(value)] if _has_gaps(cells, kinds) else []
 
 
-def _digest(row: list[Any]) -> int:
-    """What tells a row from others."""
-    try:
-        return hash(tuple(row))
-    except TypeError:
-        return hash(tuple(flat(value) if isinstance(value, list | dict) else value for value in row))
-
-
 def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tuple[int, Counter[Any]]]:
     """For columns of texts how many values differ, and the counts of the most frequent. Where they are too many to be
     counted on the way their digests are, and a second walk finds the texts."""
     found: dict[int, tuple[int, Counter[Any]]] = {}
-    wanted: dict[int, dict[int, int]] = {}
+    wanted: dict[int, dict[bytes, int]] = {}
     for place, column in enumerate(gathered):
         if column.is_numeric:
             continue
@@ -314,7 +324,7 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
             continue
         assert column.digests is not None
         distinct, top = counted(column.digests.ordered(), _FREQUENT)
-        repeated = {int(digest): count for digest, count in top if count > 1}
+        repeated = {digest: count for digest, count in top if count > 1}
         found[place] = (distinct, Counter())
         if repeated:
             wanted[place] = repeated
@@ -322,7 +332,7 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
         for place, repeated in wanted.items():
             known = found[place][1]
             for row in batch:
-                if not is_missing(row[place]) and (count := repeated.get(hash(plain := flat(row[place])))):
+                if not is_missing(row[place]) and (count := repeated.get(digest_of((plain := flat(row[place]),)))):
                     known[plain] = count
         if all(len(found[place][1]) == len(repeated) for place, repeated in wanted.items()):
             break
@@ -330,12 +340,13 @@ def _frequent_of(source: TableSource, gathered: list[_Gathered]) -> dict[int, tu
 
 
 def _finished(gathered: _Gathered, rows: int, frequent: tuple[int, Counter[Any]] | None) -> ColumnProfile:
+    whole = gathered.digests is not None
     figures: Ordered = gathered.figures.ordered() if gathered.is_numeric or gathered.is_day else []
     if frequent is None:
         different, top = counted(figures, _FREQUENT)
         often = tuple((_shown_number(float(value)), count) for value, count in top)
-        return ColumnProfile(gathered.column, rows, gathered.filled, different, often, numbers_of(figures))
-    numbers = numbers_of(figures)
+        return ColumnProfile(gathered.column, rows, gathered.filled, different, often, numbers_of(figures, whole=whole))
+    numbers = numbers_of(figures, whole=whole)
     distinct, counts = frequent
     often = tuple(sorted(counts.items(), key=lambda item: (-item[1], str(item[0])))[:_FREQUENT])
     texts = None

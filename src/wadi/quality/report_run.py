@@ -28,11 +28,11 @@ def report_of(run: Run, *, against: str | None = None) -> tuple[str, bool]:
     """
     verified = verify(run, against=against, walks=Walks(run, whole=True))
     shown = []
-    for profile, (name, _, account) in zip(verified.profiles, verified.accounts, strict=True):
-        source = run_table(run, name)
+    for profile, table in zip(verified.profiles, verified.tables, strict=True):
+        source = run_table(run, table.name)
         rows = [list(row) for row in islice(source.rows(), _ROWS)]
-        shown.append(TableShown(profile, rows, source.key, account.duplicates, account.rejected))
-    pages = {state.name.lower(): count for state, count in run.pages().items()}
+        shown.append(TableShown(profile, rows, source.key, table.ledger.duplicates, table.ledger.rejected))
+    pages = {state.name.lower(): count for state, count in verified.facts.pages.items()}
     page = report_html(
         Report(
             title=run.loaded.plan.title or run.plan_name,

@@ -16,9 +16,9 @@ from wadi.problems import listed, shortened
 from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.plan_changes import PlanChange
-from wadi.store.outcome import End, FailedPage, StatedTotal
-from wadi.table.account import Account
+from wadi.store.outcome import End, FailedPage, State, StatedTotal
 from wadi.table.html_view import html_table
+from wadi.table.ledger import Ledger
 
 UNREAD_SHARE = 0.01
 """So many cells of a column may be unreadable before it counts as a failure; they are in the problems either way."""
@@ -58,7 +58,7 @@ class TableFacts:
     name: str
     columns: Sequence[Column]
     rows: int
-    account: Account
+    ledger: Ledger
     key: Sequence[str] = ()
 
 
@@ -90,7 +90,7 @@ class Facts:
     listings: Sequence[StatedTotal] = ()
     failures: Sequence[FailedPage] = ()
     notes: Sequence[tuple[str, Mapping[str, Any]]] = ()
-    waiting: int = 0
+    pages: Mapping[State, int] = field(default_factory=dict)
     completing: Mapping[str, str] = field(default_factory=dict)
     main_kinds: frozenset[str] = frozenset()
     broken: Sequence[Broken] = ()
@@ -195,15 +195,16 @@ def verdict_of(facts: Facts) -> Verdict:
 
 
 def _end(facts: Facts) -> Iterator[Finding]:
-    left = f", {facts.waiting:,} pages known but not asked for" if facts.waiting else ""
+    waiting = facts.pages.get(State.WAITING, 0)
+    left = f", {waiting:,} pages known but not asked for" if waiting else ""
     if facts.end is None:
         yield Finding("not-finished", f"the crawl did not come to its end{left}: wadi resume goes on")
     elif facts.end.is_limit:
         yield Finding("limit", f"the {facts.end} ended the crawl{left}", fails=False)
     elif facts.end is not End.COMPLETE:
         yield Finding("not-finished", f"the crawl ended early ({facts.end}){left}")
-    elif facts.waiting:
-        yield Finding("not-followed", f"{facts.waiting:,} pages are known but were not asked for", fails=False)
+    elif waiting:
+        yield Finding("not-followed", f"{waiting:,} pages are known but were not asked for", fails=False)
 
 
 def _without_duplicates(facts: Facts) -> list[StatedTotal]:
@@ -211,7 +212,7 @@ def _without_duplicates(facts: Facts) -> list[StatedTotal]:
     listings = list(facts.listings)
     if len(listings) != 1 or not facts.tables or listings[0].kind not in facts.main_kinds:
         return listings
-    return [listings[0]._replace(rows=listings[0].rows - facts.tables[0].account.duplicates)]
+    return [listings[0]._replace(rows=listings[0].rows - facts.tables[0].ledger.duplicates)]
 
 
 def _listings(facts: Facts) -> Iterator[Finding]:
@@ -238,10 +239,10 @@ def _failures(facts: Facts) -> Iterator[Finding]:
         table = facts.completing.get(kind)
         what = f"{len(urls):,} {kind} page{'s' if len(urls) > 1 else ''} missing ({cause})"
         completed = next((seen for seen in facts.tables if seen.name == table), None)
-        if completed is not None and completed.account.incomplete_rows:
-            numbers = completed.account.incomplete_rows
-            lacks = "lacks" if completed.account.incomplete == 1 else "lack"
-            more = " …" if completed.account.incomplete > len(numbers) else ""
+        if completed is not None and completed.ledger.incomplete_rows:
+            numbers = completed.ledger.incomplete_rows
+            lacks = "lacks" if completed.ledger.incomplete == 1 else "lack"
+            more = " …" if completed.ledger.incomplete > len(numbers) else ""
             rows = f"row{'' if len(numbers) == 1 else 's'} {', '.join(map(str, numbers))}{more}"
             columns = listed([column.name for column in completed.columns if kind in column.pages], 4)
             what += f": {rows} {lacks} {columns}"
@@ -302,8 +303,8 @@ def _empty_tables(facts: Facts) -> Iterator[Finding]:
 
 def _rejects(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables:
-        for way in table.account.reject_ways.values():
-            what = f"{way.count:,} of {table.account.given:,} rows of {table.name} are among the rejects: {way.why}"
+        for way in table.ledger.reject_ways.values():
+            what = f"{way.count:,} of {table.ledger.given:,} rows of {table.name} are among the rejects: {way.why}"
             yield Finding("rejects", what, table=table.name, examples=(way.url,))
 
 
@@ -332,8 +333,8 @@ def _changed(facts: Facts) -> Iterator[Finding]:
 
 def _unread(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables:
-        for column, count in table.account.unread.items():
-            url, problem = table.account.unread_examples[column]
+        for column, count in table.ledger.unread.items():
+            url, problem = table.ledger.unread_examples[column]
             fails = count > UNREAD_SHARE * max(1, table.rows)
             is_known = problem.code != "unknown-column"
             what = (
@@ -350,17 +351,27 @@ def _blank(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables if facts.end is End.COMPLETE else ():
         others = {*facts.filled_before.get(table.name, ()), *facts.judged_shares.get(table.name, ())}
         for column in table.columns if table.rows >= _SOME_ROWS else ():
-            is_blank = not table.account.filled.get(column.name) and not column.part_of and column.pages
+            is_blank = not table.ledger.filled.get(column.name) and not column.part_of and column.pages
             if is_blank and column.name not in others:
                 yield Finding("blank", f"{column.name} is blank in every row", table=table.name, column=column.name)
 
 
+def _blank_rows(facts: Facts) -> Iterator[Finding]:
+    """Rows without a single value that is picked in them: what `rows` picks is no record there, or the columns moved. Where one
+    column alone is picked that is a missing cell as well, and no more than said."""
+    for table in facts.tables:
+        if count := table.ledger.blank:
+            picked = sum(bool(column.pages) and column.part_of is None for column in table.columns)
+            what = f"{count:,} of {table.rows:,} rows of {table.name} have no value in any column that is picked in the row"
+            yield Finding("blank-rows", what, fails=picked > 1, table=table.name)
+
+
 def _duplicates(facts: Facts) -> Iterator[Finding]:
     for table in facts.tables:
-        if table.account.duplicates:
-            ways = sorted(table.account.duplicate_ways.items(), key=lambda item: -item[1].count)
+        if table.ledger.duplicates:
+            ways = sorted(table.ledger.duplicate_ways.items(), key=lambda item: -item[1].count)
             examples = tuple(f"{found.count:,} {way}" for way, found in ways[:_EXAMPLES])
-            what = f"{table.account.duplicates:,} of {table.account.given:,} rows of {table.name} came twice and were left out"
+            what = f"{table.ledger.duplicates:,} of {table.ledger.given:,} rows of {table.name} came twice and were left out"
             yield Finding("duplicates", what, fails=False, table=table.name, examples=examples)
 
 
@@ -368,7 +379,7 @@ def _keys(facts: Facts) -> Iterator[Finding]:
     """Rows that lack a part of their key: nothing tells them from others, and none is a duplicate."""
     for table in facts.tables:
         for column in table.key:
-            lacking = table.rows - table.account.filled.get(column, 0)
+            lacking = table.rows - table.ledger.filled.get(column, 0)
             if lacking > 0 and table.rows:
                 what = f"{lacking:,} of {table.rows:,} rows of {table.name} have no {column}, by which records are told apart"
                 yield Finding("key-missing", what, fails=False, table=table.name, column=column)
@@ -406,6 +417,7 @@ RULES: tuple[Callable[[Facts], Iterator[Finding]], ...] = (
     _empty_tables,
     _totals,
     _blank,
+    _blank_rows,
     _checks,
     _drift,
     _changed,

@@ -12,11 +12,12 @@ from typing import Any
 from wadi.actions.run import Run
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.page.document import read_document
-from wadi.plan.columns import OUTCOMES, Column, table_plan
+from wadi.plan.columns import OUTCOMES, table_plan
 from wadi.plan.ways import ways_in_vain
 from wadi.problems import WadiError
+from wadi.quality.checks import Broken
 from wadi.quality.damage import damage_of
-from wadi.quality.drift import MOST_RUNS, Drift, drifts
+from wadi.quality.drift import MOST_RUNS, drifts
 from wadi.quality.measures import Measures, marks_in, measures_from, measures_of
 from wadi.quality.plan_changes import PlanChange, change_between, comparable
 from wadi.quality.profile import TableProfile
@@ -26,18 +27,19 @@ from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import DATABASE, PAGES, PLAN, find_run, run_folders
 from wadi.store.outcome import End, State
 from wadi.store.state import RunState
-from wadi.table.account import Account
 
 _MARKED_PAGES = 3
 
 
 @dataclass(frozen=True)
 class Verified:
-    """A run that was looked at: the verdict, the profiles of its tables, and their accounts."""
+    """A run that was looked at: what is known of it, the verdict on that, and of all its tables, that of outcomes among them,
+    the facts and the profiles."""
 
+    facts: Facts
     verdict: Verdict
+    tables: list[TableFacts]
     profiles: list[TableProfile]
-    accounts: list[tuple[str, list[Column], Account]]
     measures: Measures
     earlier: list[str]
 
@@ -62,36 +64,29 @@ def verify(run: Run, *, against: str | None = None, walks: Walks | None = None, 
     changes = {folder: _changed_since(run, folder) for folder, found in past.items() if found is not None}
     readable = [comparable(found, changes[folder]) for folder, found in past.items() if found is not None]
     compared = [str(folder) for folder in folders if str(folder) not in unread]
-    facts = _facts(run, looked, profiles, drifts(measures, readable), readable, unread)
-    facts = replace(facts, changed=[change for change in changes.values() if change])
-    accounts = [(walk.source.name, list(walk.source.columns), walk.account) for walk in looked]
-    return Verified(verdict_of(facts), profiles, accounts, measures, compared)
+    tables = [
+        TableFacts(profile.name, walk.source.columns, profile.rows, walk.ledger, walk.source.key)
+        for profile, walk in zip(profiles, looked, strict=True)
+    ]
+    facts = _facts(run, tables, [broken for walk in looked for broken in walk.broken()], readable)
+    changed = [change for change in changes.values() if change]
+    facts = replace(facts, drifted=drifts(measures, readable), unread_runs=unread, changed=changed)
+    return Verified(facts, verdict_of(facts), tables, profiles, measures, compared)
 
 
 def _of_damaged(run: Run, damage: list[str]) -> Verified:
     """What there is to say of a run whose tables cannot be put together with trust."""
     facts = Facts(end=run.end, tables=(), main_kinds=frozenset(), damage=damage)
-    return Verified(verdict_of(facts), [], [], Measures({}, {}), [])
+    return Verified(facts, verdict_of(facts), [], [], Measures({}, {}), [])
 
 
 def _measures(run: Run, looked: Sequence[TableWalk], profiles: Sequence[TableProfile]) -> Measures:
-    seen = [(profile, walk.account) for profile, walk in zip(profiles, looked, strict=True)]
+    seen = [(profile, walk.ledger) for profile, walk in zip(profiles, looked, strict=True)]
     return measures_of([source for source in seen if source[0].name != OUTCOMES], marks_of(run), _hashed(run))
 
 
-def _facts(
-    run: Run,
-    looked: Sequence[TableWalk],
-    profiles: Sequence[TableProfile],
-    drifted: Sequence[Drift],
-    earlier: Sequence[Measures],
-    unread: Sequence[str],
-) -> Facts:
+def _facts(run: Run, tables: Sequence[TableFacts], broken: Sequence[Broken], earlier: Sequence[Measures]) -> Facts:
     plan = run.loaded.plan
-    tables = [
-        TableFacts(profile.name, walk.source.columns, profile.rows, walk.account, walk.source.key)
-        for profile, walk in zip(profiles, looked, strict=True)
-    ]
     main = run.tables[0] if run.tables else ""
     return Facts(
         end=run.end,
@@ -99,18 +94,16 @@ def _facts(
         listings=run.state.listings(),
         failures=list(run.state.failures()),
         notes=list(run.state.notes()),
-        waiting=run.pages()[State.WAITING],
+        pages=run.pages(),
         completing={name: kind.completes for name, kind in plan.page.items() if kind.completes},
         main_kinds=frozenset(name for name, kind in plan.page.items() if kind.table == main and kind.total is not None),
-        broken=[broken for walk in looked for broken in walk.broken()],
-        drifted=drifted,
+        broken=broken,
         earlier=len(earlier),
         filled_before=_filled_in(earlier),
         judged_shares={table.name: _with_share(run, table.name) for table in tables},
         rowless=rowless_kinds(run),
         unopened=unopened_kinds(run) if run.end is End.COMPLETE else {},
         may_be_empty={name for name in run.tables if _checks_rows(run, name)},
-        unread_runs=unread,
     )
 
 

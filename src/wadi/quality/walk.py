@@ -1,4 +1,4 @@
-"""One walk over each table of a run: what writes it takes its rows, and its profile, its account and its checks come of them.
+"""One walk over each table of a run: what writes it takes its rows, and its profile, its ledger and its checks come of them.
 
 A table that nobody writes is walked for these alone.
 """
@@ -18,9 +18,9 @@ from wadi.quality.profile import Profiling, TableProfile
 from wadi.quality.sources import run_table
 from wadi.quality.tables import TableSource, batches
 from wadi.store.outcome import End
-from wadi.table.account import Account
 from wadi.table.cells import flat
 from wadi.table.destinations import Source
+from wadi.table.ledger import Ledger
 
 
 class TableWalk:
@@ -30,7 +30,7 @@ class TableWalk:
         check = _check_of(run, name)
         assembly = run.assembly(name, with_helpers=check is not None)
         self.source: TableSource = run_table(run, name)
-        self.account: Account = assembly.account
+        self.ledger: Ledger = assembly.ledger
         self.is_done = False
         self._rows: Iterator[list[Any]] | None = assembly.rows()
         self._is_wider = len(assembly.columns) > len(self.source.columns)
@@ -55,7 +55,7 @@ class TableWalk:
 
     def broken(self) -> list[Broken]:
         """The checks that do not hold, when all rows were taken."""
-        return self._checking.broken(self.account.duplicates) if self._checking is not None else []
+        return self._checking.broken(self.ledger.duplicates) if self._checking is not None else []
 
 
 class Walks:

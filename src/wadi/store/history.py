@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import sqlite3
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -29,16 +28,6 @@ class Record:
     first: str
     last: str
     cells: dict[str, Any]
-
-
-def digest_of(key: Iterable[Any]) -> bytes:
-    """A record's key as 16 bytes."""
-    return hashlib.blake2b(plain_key(key), digest_size=16).digest()
-
-
-def plain_key(key: Iterable[Any]) -> bytes:
-    """A record's key as JSON; 1 and 1.0 are the same."""
-    return orjson.dumps([int(v) if isinstance(v, float) and v.is_integer() else v for v in key])
 
 
 def write_history(folder: Path, tables: Iterable[tuple[str, Iterable[tuple[bytes, str, str, dict[str, Any]]]]]) -> None:

@@ -1,62 +1,46 @@
-"""Committed rows put together into tables: in reading order, completed by detail pages, duplicates and rejects taken out.
+"""Committed rows put together into tables, stage by stage: each stage takes batches of rows and gives batches.
 
-Nothing of this depends on the order in which replies came: the same stored pages give the same rows.
+    located → completed → derived → without duplicates (or merged) → limited → finished
+
+Nothing of this depends on the order in which replies came: the same stored pages give the same rows. What a stage leaves out it
+enters in the table's ledger.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from array import array
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
-from enum import Enum
-from functools import cached_property, lru_cache
+from itertools import filterfalse
 from typing import Any
 
 from wadi.clean.errors import NotReadable
-from wadi.page.cells import Field, Notes
-from wadi.plan.columns import Column, columns, helper_columns, lists_of, parent_table, table_plan
-from wadi.plan.model import Plan
-from wadi.plan.starts import FILE
+from wadi.clean.identity import each_once
+from wadi.clean.types import NUMERIC
+from wadi.plan.columns import Column, columns, fields_giving, helper_columns, lists_of, parent_table, table_plan
+from wadi.plan.model import Plan, TablePlan
 from wadi.store.order import Visit, Walk
-from wadi.store.outcome import CellProblem, State, TableRows
+from wadi.store.outcome import CellProblem
 from wadi.store.view import RunView
-from wadi.table.account import Account, way_of_duplicate
-from wadi.table.by_route import fields_by_route, value_by_route
-from wadi.table.derived import DerivedColumns, PostProcessing, Reject, RowIssue, TableContext, hashed
-from wadi.table.duplicates import FirstLocations, RowLocation, location_of_visit
+from wadi.table.cells import is_missing
+from wadi.table.derived import DerivedColumns, PostProcessing, TableContext, hashed
 from wadi.table.files import FileCells
+from wadi.table.keys import SeenKeys, keys_of
+from wadi.table.ledger import Ledger, Reject, RowIssue, RowLocation, location_of
+from wadi.table.located import Batch, Cells, LocatedRow, PageRows
 from wadi.table.seen import Seen, Sighting
 from wadi.urls import without_secret
 
-Cells = list[Any]
-_PAGES_HELD = 8
-_EXAMPLES = 5
-_COUNTED_AT_ONCE = 500
+Batches = Iterable[Batch]
+Named = Callable[[LocatedRow], Mapping[str, Any]]
 _NO_CONTEXT = TableContext()
-
-
-@dataclass(slots=True)
-class LocatedRow:
-    """A row with its place: the page that gave it, in its place, and the row's number there.
-
-    `parent` is the row that a row of a list stands in, `others` are duplicates that were merged into this one.
-    """
-
-    cells: Cells
-    visit: Visit
-    number: int
-    parent: LocatedRow | None = None
-    others: tuple[LocatedRow, ...] = ()
-
-
-class _Fate(Enum):
-    ACCEPTED = 1
-    DUPLICATE = 2
-    REJECTED = 3
+_NUMBERED = 5
+_NO_TEXTS = frozenset({*NUMERIC, "boolean", "array", "object"})
 
 
 class Assembly:
-    """Puts one table together. An assembly is used once: its account grows as the rows are taken.
+    """Puts one table together. An assembly is used once: its ledger grows as the rows are taken.
 
     `limit` is how many rows there are at most; of a table of lists `parent_limit` how many rows they are tied to. Rows have
     all columns while they are made; those that the plan leaves out stand last, and go unless `with_helpers`.
@@ -75,58 +59,48 @@ class Assembly:
         issue: Callable[[RowIssue], None] | None = None,
         with_helpers: bool = False,
     ) -> None:
-        self.account = Account()
         written, helpers = columns(plan, table), helper_columns(plan, table)
-        self._columns: list[Column] = [*written, *helpers]
+        self.plain_columns: list[Column] = [*written, *helpers]
+        """The columns under the names that the plan's fields have, with those that are left out at the end."""
         self._written = len(written) if helpers and not with_helpers else None
-        self._state = state
-        self._table = table
-        self._limit = limit
-        self._plan = table_plan(plan, table)
-        names = self._plan.rename
+        self._plan = rules = table_plan(plan, table)
         self.columns = [
-            replace(column, name=names.get(column.name, column.name)) for column in self._columns[: self._written]
+            replace(column, name=rules.rename.get(column.name, column.name))
+            for column in self.plain_columns[: self._written]
         ]
-        self._place = {column.name: place for place, column in enumerate(self._columns)}
-        self._required = [place for place, column in enumerate(self._columns) if column.required]
-        self._key = [self._place[name] for name in self._plan.key if name in self._place]
-        self._completing = {name for name, kind in plan.page.items() if kind.completes == table}
-        self._fills = {name: _fill(plan, table, name) for name in plan.page}
-        self._collected = [self._place[name] for name in self._plan.collect if name in self._place]
-        self._occurrences = self._place.get(self._plan.occurrences or "")
-        collects = bool(self._collected) or self._occurrences is not None
-        self._settles = bool(self._key) and (collects or self._plan.duplicates in ("last", "merge"))
-        """Whether rows of one key are put together, so that all have to be there before the first is whole."""
-        self._by_route = fields_by_route(plan, table, context)
-        self._derived = DerivedColumns(self._plan, self._columns, context.functions)
-        self._post = PostProcessing(self._plan, self._columns, context.hash_key, self._origin)
+        place = {column.name: number for number, column in enumerate(self.plain_columns)}
+        self.key = [place[name] for name in rules.key if name in place]
+        """Where the columns of the key stand."""
+        self._state = state
+        self._limit = limit
         self._hash_key = context.hash_key
-        self._is_heard = issue is not None
-        self._tell_issue = issue or (lambda issue: None)
-        self._seen = FirstLocations()
-        self._files = FileCells(state, plan, table, self._columns)
-        has_seen = sighting is not None and self._plan.history and bool(self._key)
-        self._lacking: set[tuple[int, int]] = set()
-        self._known = Seen(sighting, self.columns, self._key) if sighting and has_seen else None
-        self._told: set[int] = set()
-        self._orders: dict[tuple[str, ...], list[int | None]] = {}
-        self._is_plain = self._files.is_idle and self._post.is_idle
-        self._rows_of = lru_cache(_PAGES_HELD)(lambda page: state.rows(page, table))
+        self.ledger = Ledger(lambda page: without_secret(state.url_of(page)), rules.rename, issue)
+        self._pages = PageRows(state, plan, table, self.plain_columns, context, self.ledger)
+        self._completes = any(kind.completes == table for kind in plan.page.values())
+        self._derived = DerivedColumns(rules, self.plain_columns, context.functions)
+        self._files = FileCells(state, plan, table, self.plain_columns)
+        self._post = PostProcessing(rules, self.plain_columns, context.hash_key, self._origin)
+        self._known = (
+            Seen(sighting, self.columns, self.key) if sighting is not None and rules.history and self.key else None
+        )
+        self._are_texts = [column.many or column.type not in _NO_TEXTS for column in self.plain_columns]
+        self._picked = [place[column.name] for column in self.plain_columns if _is_picked(plan, table, column.name)]
         self._is_list = any(name == table for _, name, _ in lists_of(plan))
         parent = parent_table(plan, table) if self._is_list else None
         self._parent = Assembly(state, plan, parent, limit=parent_limit, context=context) if parent else None
         carried = {name for _, item, child in lists_of(plan) if item == table for name in child.carry}
-        self._carried = [(self._place[name], name) for name in carried if name in self._place]
+        self._carried = [(place[name], name) for name in carried if name in place]
 
     @property
-    def plain_columns(self) -> list[Column]:
-        """The columns under the names that the plan's fields have, with those that are left out at the end."""
-        return self._columns
+    def _merges(self) -> bool:
+        """Whether rows of one key are put together, so that all have to be there before the first is whole."""
+        rules = self._plan
+        return bool(self.key) and (rules.duplicates in ("last", "merge") or bool(rules.collect or rules.occurrences))
 
     @property
-    def key(self) -> list[int]:
-        """Where the columns of the key stand."""
-        return self._key
+    def is_known_at_the_end(self) -> bool:
+        """Whether no row is certain before all are there: rows of lists, and rows of one key that are put together."""
+        return self._is_list or self._merges
 
     @property
     def names_files(self) -> bool:
@@ -143,408 +117,312 @@ class Assembly:
 
         Dates are ISO 8601 texts, `many` columns are lists. A table with `seen` ends with the rows that only earlier runs have.
         """
-        if self._is_simple:
-            yield from self._simple_rows()
-            return
-        for row in self.placed():
-            yield self.written(row)
+        every, written = self._list_rows() if self._is_list else self._pages.all(), self._written
+        for batch in self._staged(every):
+            yield from [row.cells if written is None else row.cells[:written] for row in batch]
         if self._known is not None:
             for cells in self._known.rest():
-                self.account.earlier += 1
+                self.ledger.earlier += 1
                 yield cells
-
-    @cached_property
-    def _is_simple(self) -> bool:
-        """Whether rows are taken as pages give them, but for duplicates."""
-        is_made = self._completing or self._is_list or not self._derived.is_idle or self._known is not None
-        is_told = self._is_heard or self._settles
-        return self._is_plain and not (is_made or is_told or self._required or self._limit is not None)
-
-    def _simple_rows(self) -> Iterator[Cells]:
-        """The rows of a simple table, page by page: the same as by `placed`, in half the time."""
-        key = self._key if self._plan.duplicates == "first" else []
-        for visit in Walk(self._state).all():
-            rows = self._page_rows(visit)
-            self.account.given += len(rows)
-            kept = self._without_duplicates(rows, key, visit) if key else rows
-            self.account.accepted += len(kept)
-            self._count_filled(kept[:])
-            yield from kept if self._written is None else [cells[: self._written] for cells in kept]
-
-    def _without_duplicates(self, rows: list[Cells], key: list[int], visit: Visit) -> list[Cells]:
-        """A page's rows without those whose key has been there."""
-        place, is_single = key[0], len(key) == 1
-        keys = [item if is_single and (item := cells[place]).__class__ is str else key_of(cells, key) for cells in rows]
-        stood = self._seen.stood(keys, visit)
-        for number, first in stood.items():
-            self._account_duplicate(key_of(rows[number], key) or (), first, visit)
-        return [cells for number, cells in enumerate(rows) if number not in stood] if stood else rows
 
     def placed(self) -> Iterator[LocatedRow]:
         """The rows with their places."""
-        rows = self._accepted(self._list_rows() if self._is_list else self._own_rows())
-        if self._settles:
-            rows = iter(self._settled_duplicates(rows))
-        uncounted: list[Cells] = []
-        try:
-            for row in rows:
-                self._finish(row)
-                self.account.accepted += 1
-                if (row.visit.page, row.number) in self._lacking:
-                    self.account.incomplete_rows.append(self.account.accepted)
-                uncounted.append(row.cells)
-                if len(uncounted) >= _COUNTED_AT_ONCE:
-                    self._count_filled(uncounted)
-                yield row
-                if self._limit is not None and self.account.accepted >= self._limit:
-                    return  # before a further row is looked at, which would count
-        finally:
-            self._count_filled(uncounted)
-
-    @property
-    def is_known_at_the_end(self) -> bool:
-        """Whether no row is certain before all are there: rows of lists, and rows of one key that are put together."""
-        return self._is_list or self._settles
+        for batch in self._staged(self._list_rows() if self._is_list else self._pages.all()):
+            yield from batch
 
     def certain(self) -> Iterator[LocatedRow | None]:
-        """A generator to be asked again after every commit: each row that is certain, None when it must wait.
-
-        A row is certain when every page before it in reading order is settled, and every page that completes it, and its
-        files.
-        """
-        walk = Walk(self._state)
-        while True:
-            for visit in walk.settled():
-                for number, cells in enumerate(self._page_rows(visit)):
-                    row = LocatedRow(cells, visit, number)
-                    while not self._is_complete(visit.page, number):
-                        yield None
-                    self._complete(row)
-                    if self._fate(row) is _Fate.ACCEPTED:
-                        self._finish(row)
-                        yield row
-            yield None
-
-    def details_of(self, row: LocatedRow) -> list[int]:
-        """The pages that complete a row, in the order in which they do."""
-        return list(self._details_of(row))
-
-    def _details_of(self, row: LocatedRow) -> dict[int, tuple[int, int]]:
-        """The same, each with the page and its row from which it was opened."""
-        found: dict[int, tuple[int, int]] = {}
-        todo = [(row.visit.page, row.number)]
-        while todo and self._completing:
-            opener = todo.pop(0)
-            for detail, kind, state in self._state.completers(*opener):
-                if kind in self._completing and detail not in found and detail != row.visit.page:
-                    found[detail] = opener
-                    if state is State.DONE:
-                        todo.append((detail, 0))
-        return found
-
-    def visit_of(self, row: LocatedRow, detail: int) -> Visit:
-        """How a page that completes a row was reached from it."""
-        text, inputs = self._state.link(*self._details_of(row)[detail], detail)
-        kind = self._state.kind_of(detail)
-        return replace(row.visit, page=detail, kind=kind, text=text, inputs={**row.visit.inputs, **inputs})
-
-    def _finish(self, row: LocatedRow) -> None:
-        """Put into a row that is taken what its files, its place and earlier runs say."""
-        if not self._is_plain:
-            self._files.put(row.cells)
-            self._post.put(row.cells, row.visit.page, row.number)
-        if self._known is not None:
-            self._known.put(row.cells)
+        """A generator to be asked again after every commit: each row that is certain, None when it must wait."""
+        for batch in self._staged(self._pages.certain()):
+            if batch:
+                yield from batch
+            else:
+                yield None
 
     def written(self, row: LocatedRow) -> Cells:
         """The cells of a row that are written: without columns that only make others."""
         return row.cells if self._written is None else row.cells[: self._written]
 
-    def _accepted(self, rows: Iterable[LocatedRow]) -> Iterator[LocatedRow]:
-        for row in rows:
-            self.account.given += 1
-            if self._fate(row) is _Fate.ACCEPTED:
-                yield row
+    def details_of(self, row: LocatedRow) -> list[int]:
+        """The pages that complete a row, in the order in which they do."""
+        return list(self._pages.details_of(row))
 
-    def _own_rows(self) -> Iterator[LocatedRow]:
-        """The rows that pages give by themselves, completed."""
-        for visit in Walk(self._state).all():
-            for number, cells in enumerate(self._page_rows(visit)):
-                row = LocatedRow(cells, visit, number)
-                self._complete(row)
-                yield row
+    def visit_of(self, row: LocatedRow, detail: int) -> Visit:
+        """How a page that completes a row was reached from it."""
+        return self._pages.visit_of(row, detail)
 
-    def _list_rows(self) -> Iterator[LocatedRow]:
+    def _staged(self, located: Batches) -> Batches:
+        """The way of rows through the stages that have something to do."""
+        ledger, rules = self.ledger, self._plan
+        rows = one_by_one(located) if self._limit is not None else located
+        rows = given(rows, ledger)
+        if self._completes and not self._is_list:
+            rows = completed(rows, self._pages.complete)
+        if not self._derived.is_idle:
+            rows = derived(rows, self._derived, ledger, self._named)
+        if required := [place for place, column in enumerate(self.plain_columns) if column.required]:
+            rows = with_required(rows, required, [column.name for column in self.plain_columns], ledger, self._named)
+        if self._merges:
+            rows = merged(rows, self.key, rules, [column.name for column in self.plain_columns], ledger, self._named)
+        elif self.key and rules.duplicates == "first":
+            rows = without_duplicates(rows, self.key, ledger, self._named)
+        if self._limit is not None:
+            rows = limited(rows, self._limit)
+        return self._finished(rows)
+
+    def _list_rows(self) -> Iterator[Batch]:
         """The rows of lists, for each row that they are tied to: from its own page, then from those that complete it."""
         if self._parent is None:
             for visit in Walk(self._state).all():
-                given = self._rows_of(visit.page)
-                yield from self._tied(visit, visit.page, given.parents if given else None, None)
+                if children := self._pages.children(None, visit, visit.page, None):
+                    yield children
             return
-        places = self._parent._place
+        places = {column.name: place for place, column in enumerate(self._parent.plain_columns)}
         for parent in self._parent.placed():
-            carried = {place: parent.cells[places[name]] for place, name in self._carried}
-            sources = [
-                source
-                for row in (parent, *parent.others)
-                for source in [(row.visit.page, row.number), *((page, 0) for page in self._parent.details_of(row))]
-            ]
-            for page, number in sources:
-                yield from self._tied(parent.visit, page, [number], carried, parent)
+            carried = [(place, parent.cells[places[name]]) for place, name in self._carried]
+            for row in (parent, *parent.others):
+                for page, number in [(row.visit.page, row.number), *((n, 0) for n in self._parent.details_of(row))]:
+                    children = self._pages.children(parent, parent.visit, page, number)
+                    for child in children:
+                        for place, value in carried:
+                            child.cells[place] = value
+                    if children:
+                        yield children
 
-    def _tied(
-        self,
-        visit: Visit,
-        page: int,
-        numbers: list[int] | None,
-        carried: dict[int, Any] | None,
-        above: LocatedRow | None = None,
-    ) -> Iterator[LocatedRow]:
-        given = self._rows_of(page)
-        if given is None or given.parents is None or not numbers:
-            return
-        if page not in self._told:
-            self._told.add(page)
-            self._account_problems(page, given.problems, given.several)
-        wanted = set(numbers)
-        for place, (parent, cells) in enumerate(zip(given.parents, given.rows, strict=True)):
-            if parent in wanted:
-                row = self._in_order(given.columns, cells)
-                for column, value in (carried or {}).items():
-                    row[column] = value
-                yield LocatedRow(row, replace(visit, page=page), place, above)
+    def _finished(self, batches: Batches) -> Iterator[Batch]:
+        """Rows that are taken, with what their files, their place and earlier runs say; counted."""
+        is_plain, ledger = self._files.is_idle and self._post.is_idle, self.ledger
+        for batch in batches:
+            for row in () if is_plain else batch:
+                self._files.put(row.cells)
+                self._post.put(row.cells, row.visit.page, row.number)
+            if self._known is not None:
+                for row in batch:
+                    self._known.put(row.cells)
+            for number, row in enumerate(batch, ledger.accepted + 1) if ledger.incomplete else ():
+                if row.lacks_detail and len(ledger.incomplete_rows) < _NUMBERED:
+                    ledger.incomplete_rows.append(number)
+            ledger.accepted += len(batch)
+            self._count_filled([row.cells for row in batch])
+            yield batch
 
-    def _page_rows(self, visit: Visit) -> list[Cells]:
-        """The rows that a page gives, their cells in the table's order; what depends on the route is filled in."""
-        if visit.state is not State.DONE:
-            return []
-        given = self._rows_of(visit.page)
-        if given is None:
-            return []
-        self._account_problems(visit.page, given.problems, given.several)
-        if given.completes:
-            return []
-        self.account.empty_pages += not given.rows
-        places = self._order_of(given.columns)
-        # The rows of a simple table go straight on to be written: nobody else takes them from the page again.
-        rows = (
-            list(given.rows)
-            if not places and self._is_simple
-            else [self._in_order(given.columns, cells) for cells in given.rows]
-        )
-        for name, value in self._by_route.get(visit.kind, {}).items():
-            self._put_by_route(name, value, visit, rows)
-        return rows
-
-    def _put_by_route(self, name: str, spec: Field, visit: Visit, rows: list[Cells]) -> None:
-        """Put the value that depends on the way to the page into its rows."""
-        notes = Notes()
-        value = value_by_route(spec, visit, notes, self._state)
-        for row in rows:
-            row[self._place[name]] = value
-        numbers = range(len(rows))
-        problems = [CellProblem(n, name, u.raw, u.code, u.what, u.why) for n in numbers for _, u in notes.unread]
-        self._account_problems(visit.page, problems, {column: len(rows) for column in notes.several})
-
-    def _in_order(self, names: tuple[str, ...], cells: Cells) -> Cells:
-        """A row's cells in the order of the columns, as a list of its own."""
-        places = self._order_of(names)
-        return [None if place is None else cells[place] for place in places] if places else cells[:]
-
-    def _order_of(self, names: tuple[str, ...]) -> list[int | None]:
-        """Where each column stands among `names`; empty when they are the columns as they are."""
-        places = self._orders.get(names)
-        if places is None:
-            place_of = {name: place for place, name in enumerate(names)}
-            places = [place_of.get(column.name) for column in self._columns]
-            places = self._orders[names] = [] if places == list(range(len(names))) else places
-        return places
-
-    def _is_complete(self, page: int, row: int) -> bool:
-        """Whether all pages that complete the row are settled, those that they lead to as well, and the row's files."""
-        todo, done = [(page, row)], {page}
-        while todo:
-            for detail, kind, state in self._state.completers(*todo.pop()):
-                if kind not in self._completing and kind != FILE:
-                    continue
-                if state is State.WAITING:
-                    return False
-                if kind != FILE and detail not in done:
-                    done.add(detail)
-                    todo.append((detail, 0))
-        return True
-
-    def _complete(self, row: LocatedRow) -> None:
-        """Put the cells of the detail pages into the row; what they leave open stays open."""
-        if not self._completing:
-            return
-        lacking = False
-        for detail in self.details_of(row):
-            kind, state = self._state.kind_of(detail), self._state.state_of(detail)
-            lacking = lacking or state is not State.DONE
-            given = self._rows_of(detail)
-            if given is not None and given.rows:
-                self._put(row.cells, given, kind)
-            for name, value in self._by_route.get(kind, {}).items():
-                if state is State.DONE or value.source == "status":
-                    self._complete_by_route(row, name, value, self.visit_of(row, detail))
-        self.account.incomplete += lacking
-        if lacking and len(self._lacking) < _EXAMPLES:
-            self._lacking.add((row.visit.page, row.number))
-
-    def _complete_by_route(self, row: LocatedRow, name: str, spec: Field, visit: Visit) -> None:
-        """Put a value that depends on the way to a detail page into the row that it completes."""
-        notes = Notes()
-        value, place = value_by_route(spec, visit, notes, self._state), self._place[name]
-        if value is not None and (row.cells[place] is None or self._fills[visit.kind][name]):
-            row.cells[place] = value
-        problems = [CellProblem(0, name, u.raw, u.code, u.what, u.why) for _, u in notes.unread]
-        self._account_problems(visit.page, problems, notes.several)
-
-    def _put(self, row: Cells, given: TableRows, kind: str) -> None:
-        fills = self._fills[kind]
-        for name, value in zip(given.columns, given.rows[0], strict=True):
-            place = self._place.get(name)
-            if place is not None and value is not None and (row[place] is None or fills[name]):
-                row[place] = value
-
-    def _fate(self, row: LocatedRow) -> _Fate:
-        cells = row.cells
-        if not self._derived.is_idle:
-            reject = self._derived.put(cells, lambda *said: self._failed(row, *said))
-            if reject is not None:
-                return self._rejected(row, reject)
-        missing = next((place for place in self._required if cells[place] is None), None) if self._required else None
-        if missing is not None:
-            name = self._columns[missing].name
-            return self._rejected(row, Reject(f"no {name}", f'no value for "{name}", which is required'))
-        if self._key and self._plan.duplicates == "first" and not self._settles:
-            key = key_of(cells, self._key)
-            if key is not None:
-                first = self._seen.first(key, row.visit)
-                if first is not None:
-                    self._account_duplicate(key, first, row.visit)
-                    self._tell_duplicate(row, first, row.visit)
-                    return _Fate.DUPLICATE
-        return _Fate.ACCEPTED
-
-    def _rejected(self, row: LocatedRow, reject: Reject) -> _Fate:
-        self.account.add_reject(reject.way, reject.why, self._url(row.visit.page))
-        if self._is_heard:
-            cells = self._named(row.cells)
-            self._tell_issue(RowIssue(row.visit.page, row.number, None, "", "rejected", reject.why, cells=cells))
-        return _Fate.REJECTED
-
-    def _failed(self, row: LocatedRow, column: str, raw: str, error: NotReadable) -> None:
-        """Count and tell what a formula or a function could not do."""
-        self._tell_issue(RowIssue(row.visit.page, row.number, column, raw, error.code, error.what, error.why))
-        problem = CellProblem(row.number, column, raw, error.code, error.what, error.why)
-        self._account_problems(row.visit.page, [problem], {}, told=True)
+    def _count_filled(self, rows: list[Cells]) -> None:
+        """Count the cells of accepted rows column by column: ten times faster than cell by cell."""
+        filled, counts = self.ledger.filled, []
+        for is_text, cells in zip(self._are_texts, zip(*rows, strict=True), strict=False):
+            count = len([*filter(None, cells)])
+            if count < len(cells) and not is_text:  # 0 and false are values
+                count = len(cells) - sum(map(is_missing, filterfalse(None, cells)))
+            counts.append(count)
+        for column, count in zip(self.columns, counts, strict=False):
+            if count:
+                filled[column.name] = filled.get(column.name, 0) + count
+        picked = self._picked
+        if counts and picked and all(counts[place] < len(rows) for place in picked):
+            self.ledger.blank += sum(all(is_missing(cells[place]) for place in picked) for cells in rows)
 
     def _origin(self, page: int) -> tuple[str, str | None]:
         at = self._state.came_at(page)
         retrieved = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds") if at else None
-        return self._url(page), retrieved
+        return self.ledger.url_of(page), retrieved
 
-    def _account_duplicate(self, key: tuple[Any, ...], first: RowLocation, again: Visit) -> None:
-        shown = " ".join(map(str, key))
-        way = way_of_duplicate(first, location_of_visit(again))
-        self.account.add_duplicate(way, shown, self._url(first.page), self._url(again.page))
-
-    def _tell_duplicate(self, row: LocatedRow, first: RowLocation, again: Visit) -> None:
-        """Tell of a row that was left out; `first` is where the record stood first, `again` where the double was met."""
-        if self._is_heard:
-            way, cells = way_of_duplicate(first, location_of_visit(again)), self._named(row.cells)
-            self._tell_issue(
-                RowIssue(row.visit.page, row.number, None, "", "duplicate", way, cells=cells, first=first.page)
-            )
-
-    def _named(self, cells: Cells) -> dict[str, Any]:
+    def _named(self, row: LocatedRow) -> dict[str, Any]:
         """The cells of a row by column, those that are missing left out."""
-        named = {column.name: cell for column, cell in zip(self._columns, cells, strict=True) if cell not in (None, [])}
-        place_of = self._plan.hash
-        return {name: hashed(cell, self._hash_key) if name in place_of else cell for name, cell in named.items()}
+        cells = zip(self.plain_columns, row.cells, strict=True)
+        named = {column.name: cell for column, cell in cells if cell not in (None, [])}
+        secret = self._plan.hash
+        return {name: hashed(cell, self._hash_key) if name in secret else cell for name, cell in named.items()}
 
-    def _settled_duplicates(self, rows: Iterable[LocatedRow]) -> list[LocatedRow]:
-        """One row for each key: the first, the last one, or the first with its gaps filled from the others; with what is
-        collected over all of them. Held in memory."""
-        kept: dict[Any, LocatedRow] = {}
-        collected: dict[Any, list[Cells]] = {}
-        for number, row in enumerate(rows):
-            key = key_of(row.cells, self._key)
-            name = key or ("\0", number)
-            first = kept.get(name)
-            if self._collected or self._occurrences is not None:
-                collected.setdefault(name, []).append([row.cells[place] for place in self._collected])
-            if first is None:
-                kept[name] = row
-                continue
-            self._account_duplicate(key or (), location_of_visit(first.visit), row.visit)
-            self._tell_duplicate(
-                first if self._plan.duplicates == "last" else row, location_of_visit(first.visit), row.visit
-            )
-            if self._plan.duplicates == "last":
-                del kept[name]
-                kept[name] = row
-            elif self._plan.duplicates == "merge":
-                pairs = zip(first.cells, row.cells, strict=True)
-                first.cells[:] = [new if old is None else old for old, new in pairs]
-                first.others += (row,)
-        for name, values in collected.items():
-            self._collect(kept[name].cells, values)
-        return list(kept.values())
 
-    def _collect(self, row: Cells, values: list[Cells]) -> None:
-        """Put into a row how many rows its record had, and the values that they had in the columns that are collected, each
-        once."""
-        if self._occurrences is not None:
-            row[self._occurrences] = len(values)
-        for place, cells in zip(self._collected, zip(*values, strict=True), strict=False):
-            given = [
-                value for cell in cells for value in (cell if isinstance(cell, list) else [cell]) if value is not None
-            ]
-            row[place] = [item for number, item in enumerate(given) if item not in given[:number]]
+def _is_picked(plan: Plan, table: str, column: str) -> bool:
+    """Whether a column is picked in the row, so that a row without any such value is no record."""
+    return any(said.source is None and said.default is None for _, said in fields_giving(plan, table, column))
 
-    def _count_filled(self, rows: list[Cells]) -> None:
-        """Count the cells of accepted rows, column by column: ten times faster than cell by cell."""
-        filled = self.account.filled
-        for column, cells in zip(self.columns, zip(*rows, strict=True), strict=False):
-            count = len(cells) - cells.count(None) - cells.count("") - (cells.count([]) if column.many else 0)
-            if count:
-                filled[column.name] = filled.get(column.name, 0) + count
-        rows.clear()
 
-    def _account_problems(
-        self, page: int, problems: Iterable[CellProblem], several: Mapping[str, int], *, told: bool = False
+# -- the stages
+
+
+def one_by_one(batches: Batches) -> Iterator[Batch]:
+    """Batches of one row each: where there is a limit no row beyond it is looked at, since that would count."""
+    for batch in batches:
+        yield from ([row] for row in batch) if batch else [batch]
+
+
+def given(batches: Batches, ledger: Ledger) -> Iterator[Batch]:
+    """The same rows, counted."""
+    for batch in batches:
+        ledger.given += len(batch)
+        yield batch
+
+
+def completed(batches: Batches, complete: Callable[[LocatedRow], None]) -> Iterator[Batch]:
+    """Rows with the cells of the pages that complete them."""
+    for batch in batches:
+        for row in batch:
+            complete(row)
+        yield batch
+
+
+def derived(batches: Batches, columns: DerivedColumns, ledger: Ledger, named: Named) -> Iterator[Batch]:
+    """Rows with the columns that are made of others, without those that the plan's function rejects."""
+
+    def kept(row: LocatedRow) -> bool:
+        def failed(column: str, raw: str, error: NotReadable) -> None:
+            problem = CellProblem(row.number, column, raw, error.code, error.what, error.why)
+            ledger.enter_problems(row.visit.page, [problem], {})
+
+        reject = columns.put(row.cells, failed)
+        if reject is not None:
+            ledger.enter_reject(row.visit.page, row.number, reject, lambda: named(row))
+        return reject is None
+
+    return _only(batches, kept)
+
+
+def with_required(
+    batches: Batches, required: Sequence[int], names: Sequence[str], ledger: Ledger, named: Named
+) -> Iterator[Batch]:
+    """Rows that have a value in each of the columns at these places."""
+
+    def kept(row: LocatedRow) -> bool:
+        missing = next((place for place in required if row.cells[place] is None), None)
+        if missing is None:
+            return True
+        reject = Reject(f"no {names[missing]}", f'no value for "{names[missing]}", which is required')
+        ledger.enter_reject(row.visit.page, row.number, reject, lambda: named(row))
+        return False
+
+    return _only(batches, kept)
+
+
+def _only(batches: Batches, kept: Callable[[LocatedRow], bool]) -> Iterator[Batch]:
+    for batch in batches:
+        rows = [row for row in batch if kept(row)]
+        if rows or not batch:
+            yield rows
+
+
+def without_duplicates(
+    batches: Batches, key: Sequence[int], ledger: Ledger, named: Named, seen: SeenKeys | None = None
+) -> Iterator[Batch]:
+    """The first row of each key, and rows that lack a part of theirs."""
+    seen = SeenKeys() if seen is None else seen
+    visits = _Visits()
+    for batch in batches:
+        if not batch:
+            yield batch
+            continue
+        stood = seen.stood(keys_of([row.cells for row in batch], key), visits.number_of(batch[0].visit))
+        for place, number in stood.items():
+            row = batch[place]
+            _enter_duplicate(ledger, row, key, visits.location(number), row, named)
+        if rows := [row for place, row in enumerate(batch) if place not in stood] if stood else batch:
+            yield rows
+
+
+class _Visits:
+    """Where the pages stand that gave rows, by the number in which they came: 26 bytes each."""
+
+    def __init__(self) -> None:
+        self._last: Visit | None = None
+        self._places = array("q")
+        self._way_of = array("H")
+        self._ways: dict[tuple[str, ...], int] = {}
+
+    def number_of(self, visit: Visit) -> int:
+        if visit is not self._last:
+            self._last = visit
+            self._places.extend((visit.page, visit.listing, visit.start))
+            self._way_of.append(self._ways.setdefault(visit.way, len(self._ways)))
+        return len(self._way_of) - 1
+
+    def location(self, number: int) -> RowLocation:
+        page, listing, start = self._places[3 * number : 3 * number + 3]
+        return RowLocation(page, listing, start, list(self._ways)[self._way_of[number]])
+
+
+def _enter_duplicate(
+    ledger: Ledger, again: LocatedRow, key: Sequence[int], first: RowLocation, left_out: LocatedRow, named: Named
+) -> None:
+    shown = " ".join(str(again.cells[place]) for place in key)
+    gone = (left_out.visit.page, left_out.number)
+    ledger.enter_duplicate(shown, first, location_of(again.visit), gone, lambda: named(left_out))
+
+
+def merged(
+    batches: Batches, key: Sequence[int], rules: TablePlan, names: Sequence[str], ledger: Ledger, named: Named
+) -> Iterator[Batch]:
+    """One row for each key: the first, the last one, or the first with its gaps filled from the others; with what is collected
+    over all of them, and how many they were. Held in memory, in one batch each at the end."""
+    collect = [names.index(name) for name in rules.collect if name in names]
+    counted = names.index(rules.occurrences) if rules.occurrences in names else None
+    kept: dict[bytes | int, LocatedRow] = {}
+    collected: dict[bytes | int, list[Cells]] = {}
+    for number, row in enumerate(row for batch in batches for row in batch):
+        name = keys_of([row.cells], key)[0] or number
+        if collect or counted is not None:
+            collected.setdefault(name, []).append([row.cells[place] for place in collect])
+        first = kept.setdefault(name, row)
+        if first is row:
+            continue
+        is_last = rules.duplicates == "last"
+        _enter_duplicate(ledger, row, key, location_of(first.visit), first if is_last else row, named)
+        if is_last:
+            del kept[name]
+            kept[name] = row
+        elif rules.duplicates == "merge":
+            first.cells[:] = [new if old is None else old for old, new in zip(first.cells, row.cells, strict=True)]
+            first.others += (row,)
+    for name, row in kept.items():
+        values = collected.get(name, [])
+        if counted is not None:
+            row.cells[counted] = len(values)
+        for place, cells in zip(collect, zip(*values, strict=True), strict=False):
+            every = (value for cell in cells for value in (cell if isinstance(cell, list) else [cell]))
+            row.cells[place] = each_once(value for value in every if value is not None)
+        yield [row]
+
+
+def limited(batches: Batches, count: int) -> Iterator[Batch]:
+    """The first `count` rows, of batches of one row each; no row behind them is looked at."""
+    left = count
+    for batch in batches if left > 0 else ():
+        left -= len(batch)
+        yield batch
+        if left <= 0:
+            return
+
+
+# -- rows while the run is still crawled
+
+
+class CertainRows:
+    """The rows of a table as they become certain, in reading order, `limit` at most: they are what the finished table
+    begins with.
+
+    `waits_for_the_end` tells that nothing of a table is certain before: rows of lists, rows that later ones change, and tables
+    with columns that know all of it.
+    """
+
+    def __init__(
+        self, state: RunView, plan: Plan, table: str, *, context: TableContext, limit: int | None = None
     ) -> None:
-        names = self._plan.rename
-        for problem in problems:
-            name = names.get(problem.column, problem.column)
-            self.account.unread[name] = self.account.unread.get(name, 0) + 1
-            if name not in self.account.unread_examples:
-                self.account.unread_examples[name] = (self._url(page), problem)
-            if not told:
-                self._tell_issue(
-                    RowIssue(page, problem.row, problem.column, problem.raw, problem.code, problem.what, problem.why)
-                )
-        for column, count in several.items():
-            name = names.get(column, column)
-            self.account.several[name] = self.account.several.get(name, 0) + count
+        self._assembly = Assembly(state, plan, table, context=context)
+        self.columns = self._assembly.columns
+        self.waits_for_the_end = self._assembly.is_known_at_the_end
+        self.has_history = table_plan(plan, table).history
+        self._certain = self._assembly.certain()
+        self._limit = limit
+        self.count = 0
 
-    def _url(self, page: int) -> str:
-        return without_secret(self._state.url_of(page))
+    def new(self) -> list[list[Any]]:
+        """The rows that have become certain since this was asked the last time; to be asked after a commit."""
+        found: list[list[Any]] = []
+        while not self.waits_for_the_end and not self.are_all and (row := next(self._certain)) is not None:
+            found.append(self._assembly.written(row))
+            self.count += 1
+        return found
 
-
-def key_of(row: Cells, places: list[int]) -> tuple[Any, ...] | None:
-    """The key of a row; None when a part of it is missing: such a row is no duplicate of any other."""
-    if len(places) == 1:
-        value = row[places[0]]
-        return None if value is None else (tuple(value) if value.__class__ is list else value,)
-    key = tuple([tuple(v) if (v := row[place]).__class__ is list else v for place in places])
-    return None if None in key else key
-
-
-def _fill(plan: Plan, table: str, page: str) -> dict[str, bool]:
-    """For each column that a page kind gives, whether its value goes over one that is there."""
-    prefers = table_plan(plan, table).prefer == page
-    return dict.fromkeys(plan.page[page].fields, prefers)
+    @property
+    def are_all(self) -> bool:
+        """Whether the limit is reached; to be asked after `new`."""
+        return self._limit is not None and self.count >= self._limit

@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping, Sequence
 from copy import deepcopy
 from dataclasses import dataclass, field
 from math import isfinite
-from typing import Any, NamedTuple
+from typing import Any
 
 from wadi.clean.arithmetic import Formula
 from wadi.clean.errors import NotReadable
@@ -21,6 +21,7 @@ from wadi.plan.model import TablePlan
 from wadi.problems import nearest, shortened
 from wadi.store.outcome import as_stored
 from wadi.table.cells import typed_as
+from wadi.table.ledger import Reject
 
 Cells = list[Any]
 Origin = Callable[[int], tuple[str, str | None]]
@@ -36,33 +37,8 @@ class TableContext:
     hash_key: bytes = b""
 
 
-@dataclass(frozen=True, slots=True)
-class RowIssue:
-    """A cell or a row that did not come about: page, number of the row on it, column (None: the row), raw text, and words.
-
-    Of a row that was left out `cells` are its values by column, and of a duplicate `first` is the page that had the record first.
-    """
-
-    page: int
-    row: int
-    column: str | None
-    raw: str
-    code: str
-    what: str
-    why: str = ""
-    cells: Mapping[str, Any] = field(default_factory=dict)
-    first: int | None = None
-
-
 Tell = Callable[[str, str, NotReadable], None]
 """Told what did not come about: the column, what it was made of, and why."""
-
-
-class Reject(NamedTuple):
-    """Why a row is rejected: in words, and by what it is counted together with others."""
-
-    way: str
-    why: str
 
 
 class DerivedColumns:

@@ -12,7 +12,7 @@ from wadi.store.order import Walk
 from wadi.store.outcome import State
 from wadi.store.pages import Edge
 from wadi.store.view import RunView
-from wadi.table.account import Account
+from wadi.table.ledger import Ledger
 
 _GONE = (404, 410)
 
@@ -37,18 +37,18 @@ class Outcomes:
             Column("rows", "integer", False, None, True, ()),
             Column("problem", "string", False, None, False, ()),
         ]
-        self.account = Account()
+        self.ledger = Ledger()
 
     def rows(self) -> Iterator[list[Any]]:
         """One row for each line that went in, in order."""
         for edge, inputs in self._edges():
             outcome, count, problem = self._followed(edge)
             row = [*(inputs.get(name) for name in self._names), outcome, count, problem]
-            self.account.given += 1
-            self.account.accepted += 1
+            self.ledger.given += 1
+            self.ledger.accepted += 1
             for column, value in zip(self.columns, row, strict=True):
                 if value is not None:
-                    self.account.filled[column.name] = self.account.filled.get(column.name, 0) + 1
+                    self.ledger.filled[column.name] = self.ledger.filled.get(column.name, 0) + 1
             yield row
 
     def _edges(self) -> Iterator[tuple[Edge, Mapping[str, Any]]]:

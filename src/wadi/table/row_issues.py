@@ -8,9 +8,8 @@ from typing import Any
 
 from wadi.clean.types import TypeName
 from wadi.plan.columns import Column
-from wadi.table.account import Account
 from wadi.table.assemble import Assembly
-from wadi.table.derived import RowIssue
+from wadi.table.ledger import Ledger, RowIssue
 
 PROBLEMS, REJECTS, DUPLICATES = "problems", "rejects", "duplicates"
 ISSUE_TABLES = (PROBLEMS, REJECTS, DUPLICATES)
@@ -48,7 +47,7 @@ class RowIssues:
 
     def __init__(self, which: str, tables: Sequence[str], assemble: Assemble, url_of: Callable[[int], str]) -> None:
         self.columns = [Column(name, kind, False, None, False, ()) for name, kind in _COLUMNS[which].items()]
-        self.account = Account()
+        self.ledger = Ledger()
         self._which = which
         self._tables = tables
         self._assemble = assemble
@@ -69,7 +68,7 @@ class RowIssues:
         for issue in issues:
             if _OWN.get(issue.code, PROBLEMS) != self._which:
                 continue
-            self.account.accepted += 1
+            self.ledger.accepted += 1
             place = [self._url_of(issue.page), issue.row + 1]
             if self._which == PROBLEMS:
                 yield [table, issue.column, issue.raw, issue.code, issue.what, issue.why or None, *place]

@@ -6,8 +6,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from wadi.clean.identity import digest_of
 from wadi.plan.columns import SEEN_COLUMNS, Column
-from wadi.store.history import History, digest_of
+from wadi.store.history import History
 from wadi.store.order import Numbers
 
 

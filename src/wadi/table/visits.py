@@ -11,7 +11,7 @@ from wadi.plan.columns import Column
 from wadi.store.outcome import State
 from wadi.store.pages import PageRecord
 from wadi.store.view import RunView
-from wadi.table.account import Account
+from wadi.table.ledger import Ledger
 from wadi.urls import without_secret
 
 PAGES = "pages"
@@ -46,14 +46,14 @@ class Visits:
 
     def __init__(self, state: RunView) -> None:
         self.columns = [Column(name, kind, False, None, False, ()) for name, kind in _COLUMNS.items()]
-        self.account = Account()
+        self.ledger = Ledger()
         self._state = state
 
     def rows(self) -> Iterator[list[Any]]:
         """One row for each page that is known, behind those of the redirects that led to it."""
         for page in self._state.all_pages():
             for row in (*_redirects(page), _row(page)):
-                self.account.accepted += 1
+                self.ledger.accepted += 1
                 yield [row.get(name) for name in _COLUMNS]
 
 
