@@ -168,12 +168,18 @@ def test_forked_helpers_read_from_the_first_page_on_and_are_gone_at_the_end(tmp_
     assert len(rows) == PAGES * 3 + 2
 
 
-SCRIPT = """import os, sys, time
-from wadi.crawl.workers import pool_of
+SCRIPT = """import asyncio, time
+from wadi.crawl.reader import Reader, ReplyToRead
+from wadi.crawl.workers import WorkerPool
+from wadi.web.messages import Reply, Request
 print("started", flush=True)
-pool = pool_of(1, dict, ())
-print(pool.submit(os.getpid).result(), flush=True)
-time.sleep(60)
+async def main():
+    pool = WorkerPool(Reader, ({}, {}), 1, worth_after=0, is_patient=True)
+    reply = Reply(Request("http://h/"), "http://h/", 200, (), b"", 0.0)
+    assert await pool.read(ReplyToRead("none", reply, 1, 0)) is None  # a worker that is there, and knows no such kind
+    print(pool.processes[0].pid, flush=True)
+    time.sleep(60)
+asyncio.run(main())
 """
 
 

@@ -98,6 +98,7 @@ def go_on(name: str | Path, runs: Path | str = "runs", *, reached: Reached = unh
         state.set_meta("given_limits", {**(state.meta("given_limits") or {}), **given})
         loaded = with_limits(loaded, **{**(state.meta("limits") or {}), **given})
     state.set_meta("limits", _limits_of(loaded))
+    state.ask_for_absent()  # of a run whose pages were read again, and that died over it
     again = state.ask_failed_again(_NOT_CONNECTED)
     said = f"pages that did not come for want of a connection are asked for again: {again}" if again else ""
     return Run(folder, loaded, state, said)

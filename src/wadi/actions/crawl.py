@@ -20,6 +20,7 @@ from wadi.crawl.engine import PATIENCE_S, Engine
 from wadi.crawl.events import Adopted, Event, LoggedIn, Stopping
 from wadi.crawl.journal import Journal
 from wadi.crawl.previous_run import PreviousRun
+from wadi.crawl.source import SiteSource
 from wadi.crawl.task import Limits, Patience, Room, Task, Tuning
 from wadi.crawl.workers import WorkerPool
 from wadi.problems import CrawlError, Place, Problem
@@ -108,8 +109,9 @@ async def _crawled(
             client.asked_before(host, run.loaded.plan.manners.pause)
         client.goes_on(run.state.meta("paces") or {})
         try:
-            task = replace(task_of(run, credentials, tuning), earlier=earlier, workers=workers)
-            engine = Engine(task, run.state, archive, client, counted)
+            task = replace(task_of(run, credentials, tuning), workers=workers)
+            source = SiteSource(client, task.reading.kinds, earlier)
+            engine = Engine(task, run.state, archive, source, counted)
             if taken := adopt(engine, run, left):
                 counted(Adopted(taken))
             with stopped_by_signals(engine, counted, stop_within_s), fewer_collections():

@@ -14,7 +14,7 @@ from wadi.crawl.workers import WorkerPool
 from wadi.plan.columns import table_plan, tables_of
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.plan.starts import parts_of
-from wadi.store.folder import PAGES, PLAN
+from wadi.store.folder import PLAN
 
 _HELPED_BELOW_S = 0.005
 """Longest pause with which pages of one host may come faster than one processor reads them."""
@@ -45,12 +45,8 @@ def reader_of(folder: str, inputs: dict[str, Any], year: int) -> Reader:
     """What reads a run's pages, made from its folder."""
     path = Path(folder) / PLAN
     loaded = parse_plan(path.read_text("utf-8"), str(path), inputs)
-    return Reader(
-        Path(folder) / PAGES,
-        compile_kinds(loaded.plan, this_year=year, functions=loaded.functions),
-        expect_places_of(loaded),
-        loaded.plan.limits.page_time,
-    )
+    kinds = compile_kinds(loaded.plan, this_year=year, functions=loaded.functions)
+    return Reader(kinds, expect_places_of(loaded), loaded.plan.limits.page_time)
 
 
 def expect_places_of(loaded: LoadedPlan) -> dict[str, str]:

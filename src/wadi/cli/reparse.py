@@ -83,7 +83,8 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
                 f"{plural(done.read, 'stored page')} read again in {seconds:.1f} s ({rate}), no request sent", file=err
             )
             if done.not_fetched:
-                what = f"the plan leads to {plural(done.not_fetched, 'page')} never fetched"
+                why = ", ".join(f"{count:,} that {reason}" for reason, count in done.reasons.items())
+                what = f"the plan leads to {plural(done.not_fetched, 'page')} never fetched ({why})"
                 print(what + ("" if args.fetch else f";  wadi resume {new.folder}  or --fetch asks for them"), file=err)
         if args.fetch and done.not_fetched:
             return crawl_and_sum_up(new, args, out, err, credentials_for(loaded))

@@ -1,8 +1,9 @@
-"""The engine: takes waiting pages in reading order, fetches, extracts, commits, until nothing is left or it is enough.
+"""The engine: takes waiting pages in reading order from a source, extracts, commits, until nothing is left or it is enough.
 
-What a page leads to, which pages wait and what came of them is in the run's database. In memory alone is what a sitting learns:
-what is in flight, how hosts are doing and at what pace they are asked, which pages were put off, the session. So a run that dies
-has lost nothing that was committed, and learns the rest anew.
+It is the one loop for a crawl, for stored pages that are read again, and for a rehearsal: these differ in their source, and in
+what chooses the next pages. What a page leads to, which pages wait and what came of them is in the run's database. In memory
+alone is what a sitting learns: what is in flight, how hosts are doing and at what pace they are asked, which pages were put off,
+the session. So a run that dies has lost nothing that was committed, and learns the rest anew.
 """
 
 from __future__ import annotations
@@ -16,45 +17,42 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from wadi.crawl.agenda import Agenda
-from wadi.crawl.bounds import TookTooLong, too_long
+from wadi.crawl.bounds import TookTooLong, extract_within, too_long
 from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, Progress, PutOff, Sent, event_of
 from wadi.crawl.extract import Extract
 from wadi.crawl.flight import Flight
 from wadi.crawl.health import Health
-from wadi.crawl.login import is_login_page
-from wadi.crawl.outcomes import Blocked, LoggedOut, OutcomeMaker
+from wadi.crawl.judge import (
+    NO_ANSWER,
+    NOBODY,
+    Absent,
+    Judgement,
+    LoggedOut,
+    ReadElsewhere,
+    Settled,
+    Standing,
+    is_refusal,
+    is_trouble,
+    judge,
+)
+from wadi.crawl.judge import PutOff as ToPutOff
+from wadi.crawl.outcomes import OutcomeMaker
+from wadi.crawl.reader import ReplyToRead
 from wadi.crawl.sessions import Sessions
+from wadi.crawl.source import Fetched, Source
 from wadi.crawl.task import Task
-from wadi.crawl.workers import WorkerResult
 from wadi.plan.starts import FILE
 from wadi.problems import Problem, shortened
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import End, Outcome, Purpose, State
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import CommitGivenUp, New, RunState
-from wadi.web.client import Client
 from wadi.web.hours import closed_for_s
-from wadi.web.manners import Stopped
 from wadi.web.messages import FetchFailed, Reply
 
-_NOBODY = "unreachable"
-_NO_ANSWER = frozenset({_NOBODY, "timed-out", "broken-off"})
-_TROUBLE_STATUSES = frozenset({408, 425, 429, 500, 502, 503, 504})
-_REFUSALS = frozenset({401, 403, 407, 451})
 _MANY_LINKS = 5000
 PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
-
-
-@dataclass(frozen=True, slots=True)
-class _Fetched:
-    """What came for a page; `session` counts the log-ins before it was asked for. `worker_result` is what a worker made of it."""
-
-    page: Page
-    session: int
-    reply: Reply | None
-    failure: FetchFailed | None
-    worker_result: WorkerResult | None = None
 
 
 @dataclass(slots=True)
@@ -73,7 +71,7 @@ class Engine:
         task: Task,
         state: RunState,
         archive: Archive,
-        client: Client,
+        source: Source,
         report: Callable[[Event], None],
         *,
         clock: Callable[[], float] = time.monotonic,
@@ -82,18 +80,22 @@ class Engine:
         self._task = task
         self._reads_elsewhere = task.workers is not None and task.workers.is_for_all
         self._slow_kinds: set[str] = set()
+        self._usual_bytes: dict[str, float] = {}
+        self._in_vain: Counter[str] = Counter()
+        self.absent: Counter[str] = Counter()
+        """How many pages the source does not have, by reason."""
         self._state = state
         self._outcome_maker = OutcomeMaker(task.reading, state, archive)
         self._archive = archive
-        self._client = client
+        self._source = source
         self._report = report
         self._clock = clock
         self._now = now
         self._began = clock()
-        self._flight: Flight[_Fetched] = Flight(task.room.total, client.hosts, together=self._reads_elsewhere)
+        self._flight: Flight[Fetched] = Flight(task.room.total, source.hosts, together=self._reads_elsewhere)
         self._counts = Counter(state.counts())
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
-        self._health = Health(client.hosts, task.patience.rest_s)
+        self._health = Health(source.hosts, task.patience.rest_s)
         for host in state.hosts_answered():
             self._health.succeeded(host)
         self._asked: dict[int, _Asked] = {}
@@ -101,40 +103,37 @@ class Engine:
             state.queue,
             self._flight,
             self._health,
-            client.hosts,
+            source.hosts,
             task.room,
             task.patience,
             many_hosts=task.tuning.many_hosts,
             most_depth=task.limits.depth,
         )
-        self._sessions = Sessions(task.login, client, report)
+        self._sessions = Sessions(task.login, source, report)
         self._stop_at: float | None = None
 
     @property
     def in_flight(self) -> int:
-        return len(self._flight) - self._client.pausing
+        return len(self._flight) - self._source.pausing
 
     def stop(self, within_s: float = PATIENCE_S) -> None:
         """Ask for nothing more: what is in flight is taken, as far as it comes soon, and the crawl ends."""
         self._stop_at = self._clock() + within_s
-        self._client.stop()
+        self._source.stop()
         self._flight.wake()
 
     def adopt(self, page: Page, reply: Reply, location: Location) -> None:
         """Take a reply that the archive has and the database does not: the process died in between."""
-        kept = Kept(location)
+        fetched = Fetched(page, reply, kept=Kept(location))
         if reply.status >= 400:
-            outcome = self._outcome_maker.failed(
-                page, FetchFailed("http-status", f"status {reply.status}", reply), kept
-            )
-        else:
-            try:
-                outcome = self._outcome_maker.read(page, reply, kept=kept, within_s=self._here_s)
-            except TookTooLong:
-                return  # it is asked for again, and read by a worker
+            failure = FetchFailed("http-status", f"status {reply.status}", reply)
+            fetched = Fetched(page, failure=failure, kept=Kept(location))
+        fetched = self._read_here(fetched)
+        if fetched.is_slow:
+            return  # it is asked for again, and read by a worker
         self._archive.sync()
-        settled = [(_Fetched(page, 0, reply, None), outcome)]
-        self._committed(settled, self._state.commit([outcome], self._task.limits.depth))
+        outcome = self._outcome_maker.outcome(fetched)
+        self._committed([(fetched, outcome)], self._state.commit([outcome], self._task.limits.depth))
 
     async def crawl(self) -> End:
         """Ask for pages until the end. On cancellation what is in flight is dropped and stays waiting. Raises CrawlError."""
@@ -169,7 +168,7 @@ class Engine:
         if most_s is not None and self._clock() - self._began >= most_s:
             return End.ENOUGH_TIME
         most_requests = self._task.limits.requests
-        if most_requests is not None and self._client.sent >= most_requests:
+        if most_requests is not None and self._source.sent >= most_requests:
             return End.ENOUGH_REQUESTS
         most = self._task.limits.size_bytes
         return End.ENOUGH_BYTES if most is not None and self._size_bytes >= most else None
@@ -180,7 +179,7 @@ class Engine:
         return max(0.0, min(ends) - now) if ends else None
 
     def _end(self) -> End:
-        if self._client.any_unreachable():
+        if self._source.any_unreachable():
             return End.UNREACHABLE
         if self._health.given_up():
             return End.REFUSED if self._health.refuses() else End.UNREACHABLE
@@ -197,7 +196,8 @@ class Engine:
         # Again, since the next pages may be those of a host that has no more room now, and hide those of others.
         while chosen := self._agenda.choose(self._clock(), self._may_send):
             for page in chosen:
-                self._report(Sent(page.kind, page.request.url))
+                if self._source.is_site:
+                    self._report(Sent(page.kind, page.request.url))
                 self._flight.start(page, self._fetch(page))
         self._report_progress()
 
@@ -234,76 +234,122 @@ class Engine:
     def _leads_nowhere(self, page: Page) -> bool:
         return page.purpose is Purpose.RECHECK or self._task.reading.kinds[page.kind].is_leaf
 
-    async def _fetch(self, page: Page) -> _Fetched:
+    async def _fetch(self, page: Page) -> Fetched:
+        """What the source has of a page, read by a worker where one is of use."""
         session = self._sessions.count
-        began = self._asked.setdefault(page.id, _Asked(self._clock()))
-        began.times += 1
-        earlier = self._task.earlier
-        try:
-            request = self._task.reading.kinds[page.kind].shown(page.request)
-            if earlier is None or request.rendering is not None:
-                reply = await self._client.fetch(request)
-            else:
-                reply = earlier.reply(page, await self._client.fetch(earlier.asked(page)))
-            began.times += reply.tries - 1
-            return _Fetched(page, session, reply, None, await self._worker_result(page, reply))
-        except FetchFailed as failure:
-            began.times += failure.tries - 1
-            return _Fetched(page, session, None, failure)
-        except Stopped:
-            raise asyncio.CancelledError from None
-
-    async def _worker_result(self, page: Page, reply: Reply) -> WorkerResult | None:
-        """What a worker makes of a reply; None where there is no worker."""
-        workers, tuning = self._task.workers, self._task.tuning
-        if workers is None or page.kind == FILE:
-            return None
-        may_take_long = self._task.reading.kinds[page.kind].may_take_long
-        most_bytes = tuning.suspect_bytes // 50 if may_take_long else tuning.suspect_bytes
-        is_called = self._task.reading.kinds[page.kind].call is not None  # what others wrote may take for ever
-        is_suspect = is_called or reply.size_bytes > most_bytes or page.kind in self._slow_kinds
+        asked = self._asked.setdefault(page.id, _Asked(self._clock()))
+        asked.times += 1
+        fetched = replace(await self._source.fetch(page), session=session)
+        tries = fetched.reply.tries if fetched.reply is not None else fetched.failure.tries if fetched.failure else 1
+        asked.times += tries - 1
+        if fetched.reply is None or fetched.found is not None or page.kind == FILE or self._task.workers is None:
+            return fetched
+        tuning, kind = self._task.tuning, self._task.reading.kinds[page.kind]
+        most_bytes = tuning.suspect_bytes // 50 if kind.may_take_long else tuning.suspect_bytes
+        is_called = kind.call is not None  # what others wrote may take for ever
+        is_suspect = is_called or fetched.reply.size_bytes > most_bytes or page.kind in self._slow_kinds
         if not is_suspect and (not self._reads_elsewhere or len(self._flight) < tuning.worth_workers):
-            return None
+            return fetched
         self._flight.answered(page)
         self._agenda.open([page.request.host])
-        if is_suspect:
-            return await self._read_elsewhere(page, reply)
-        usual = self._outcome_maker.usual_bytes(page.kind)
-        return await workers.read(page.kind, reply, page.id, number_in_listing(page.route), usual)
+        return await self._read_elsewhere(fetched, is_suspect=is_suspect)
 
-    async def _read_elsewhere(self, page: Page, reply: Reply) -> WorkerResult:
-        """What a worker makes of a page that would hold everything else up here."""
-        assert self._task.workers is not None
-        usual = self._outcome_maker.usual_bytes(page.kind)
-        return await self._task.workers.read_suspect(page.kind, reply, page.id, number_in_listing(page.route), usual)
+    async def _read_elsewhere(self, fetched: Fetched, *, is_suspect: bool) -> Fetched:
+        """A page that a worker reads; one that is suspect would hold everything else up here."""
+        page, reply, workers = fetched.page, fetched.reply, self._task.workers
+        assert reply is not None
+        assert workers is not None
+        todo = ReplyToRead(page.kind, reply, page.id, number_in_listing(page.route), self._usual_of(page))
+        read = await workers.read(todo, is_suspect=is_suspect)
+        return fetched if read is None else replace(fetched, found=read.found, packed=read.packed, is_slow=False)
 
-    async def _settle(self, fetched: list[_Fetched]) -> None:
-        """Archive, extract and commit what has come, in one transaction; then tell. Pages that were answered without the
-        session stay waiting, and the run logs in again."""
-        if not fetched:
+    def _usual_of(self, page: Page) -> float | None:
+        """The size of good pages of a kind so far, by which blocks are known: where a site is asked, which may block us."""
+        return self._usual_bytes.get(page.kind) if self._source.is_site else None
+
+    def _read_here(self, fetched: Fetched) -> Fetched:
+        """A page that is read now, where nobody has read it: shortly where a worker can go on, so that signals and other pages
+        are served."""
+        page, reply, reading = fetched.page, fetched.reply, self._task.reading
+        if reply is None or fetched.found is not None or page.kind == FILE:
+            return fetched
+        has_workers = self._task.workers is not None
+        most_s = min(reading.page_time_s, self._task.tuning.here_s) if has_workers else reading.page_time_s
+        kind, place = reading.kinds[page.kind], reading.expect_places.get(page.kind, "")
+        number, usual = number_in_listing(page.route), self._usual_of(page)
+        try:
+            found = extract_within(most_s, reply, kind, reading.kinds, place, number=number, usual_bytes=usual)
+        except TookTooLong:
+            if has_workers:
+                return replace(fetched, is_slow=True)
+            found = Extract(failure=too_long(reply, most_s))
+        return replace(fetched, found=found)
+
+    async def _settle(self, came: list[Fetched]) -> None:
+        """Archive and commit what has come, in one transaction; then tell. Pages that were answered without the session stay
+        waiting, and the run logs in again."""
+        if not came:
             return
-        settled: list[tuple[_Fetched, Outcome]] = []
+        settled: list[tuple[Fetched, Outcome]] = []
         lost = False
-        self._agenda.open(fetch.page.request.host for fetch in fetched)
-        for fetch in fetched:
-            try:
-                asked = self._asked.get(fetch.page.id)
-                if (outcome := self._outcome_of(fetch)) is None:
-                    continue
-                settled.append((fetch, replace(outcome, tries=asked.times if asked else None)))
-                self._healthy(fetch, outcome)
-            except Blocked as block:
-                self._wait_for(fetch.page, block.problem)
-            except LoggedOut:
-                if (closed := self._sessions.closed(fetch.page)) is not None:
-                    settled.append((fetch, closed))
-                lost = lost or fetch.session == self._sessions.count
+        self._agenda.open(fetched.page.request.host for fetched in came)
+        for fetched in map(self._read_here, came):
+            page = fetched.page
+            match self._judged(fetched):
+                case Settled():
+                    settled.append((fetched, self._outcome_of(fetched)))
+                case Absent(why):
+                    self.absent[why] += 1
+                    settled.append((fetched, Outcome(page.id, is_absent=True)))
+                case ToPutOff(problem):
+                    if fetched.reply is not None:
+                        self._archive.append(fetched.reply)
+                    self._wait_for(page, problem)
+                case LoggedOut():
+                    if (closed := self._sessions.closed(page)) is not None:
+                        settled.append((fetched, closed))
+                    lost = lost or fetched.session == self._sessions.count
+                case ReadElsewhere():  # and from now on others of its kind
+                    self._slow_kinds.add(page.kind)
+                    self._flight.start(page, self._read_elsewhere(fetched, is_suspect=True))
+                    self._flight.answered(page)
         await self._make_durable()
         if (new := await self._commit([outcome for _, outcome in settled])) is not None:
             self._committed(settled, new)
         if lost:
             await self._sessions.begin()
         self._report_progress()
+
+    def _judged(self, fetched: Fetched) -> Judgement:
+        """The judgement on a page, as things stand with it, its kind and its host."""
+        page, found = fetched.page, fetched.found
+        if found is not None and found.blocked and not found.lost:
+            self._in_vain[page.kind] += 1
+        elif found is not None and found.failure is None and page.purpose is Purpose.READ:
+            self._in_vain.pop(page.kind, None)
+        may_wait = self._source.is_site and self._agenda.may_be_put_off(page)
+        if fetched.failure is not None and fetched.failure.cause == NOBODY:
+            may_wait = may_wait or self._health.is_silent(page.request.host)
+        is_given_up = self._health.is_given_up(page.request.host)
+        return judge(fetched, Standing(may_wait, is_given_up, self._task.login, self._in_vain[page.kind]))
+
+    def _outcome_of(self, fetched: Fetched) -> Outcome:
+        """What a page that is settled came to; and what that says of its kind and its host."""
+        page, asked = fetched.page, self._asked.get(fetched.page.id)
+        if fetched.failure is not None and asked is not None and asked.times > 1:
+            failure = fetched.failure
+            often = f"; asked {asked.times} times in {self._clock() - asked.since:.0f} s"
+            failure = FetchFailed(failure.cause, failure.what + often, failure.reply, tries=asked.times)
+            fetched = replace(fetched, failure=failure)
+        outcome = self._outcome_maker.outcome(fetched)
+        if fetched.found is not None and fetched.found.failure is None and page.purpose is Purpose.READ:
+            size = fetched.reply.size_bytes if fetched.reply is not None else 0
+            usual = self._usual_bytes.get(page.kind)
+            self._usual_bytes[page.kind] = size if usual is None else 0.9 * usual + 0.1 * size
+        if self._source.is_site:
+            self._healthy(fetched, outcome)
+            outcome = replace(outcome, tries=asked.times if asked else None)
+        return outcome
 
     async def _make_durable(self) -> None:
         """What is in the archive stays there, whatever happens: before anything of it is committed."""
@@ -336,7 +382,7 @@ class Engine:
         except CommitGivenUp:
             return None
 
-    def _committed(self, settled: list[tuple[_Fetched, Outcome]], new: New) -> None:
+    def _committed(self, settled: list[tuple[Fetched, Outcome]], new: New) -> None:
         """Outcomes are in the database: what follows for what is to be asked, and the events that tell of them."""
         self._agenda.open(new.hosts)
         self._counts[State.WAITING] += new.pages - len(settled)
@@ -346,82 +392,19 @@ class Engine:
             self._size_bytes += outcome.reply.size_bytes if outcome.reply else 0
             if outcome.failure is None:
                 self._sessions.worked()
-            if outcome.elsewhere is None:
+            if outcome.state is not State.ELSEWHERE:
                 self._report(event_of(fetch.page, outcome))
 
-    def _outcome_of(self, fetched: _Fetched) -> Outcome | None:
-        """What a page came to; None where it takes long to read: a worker reads it, and from now on others of its kind."""
-        try:
-            return self._outcome(fetched)
-        except TookTooLong:
-            assert fetched.reply is not None
-        if self._task.workers is None:
-            failure = too_long(fetched.reply, self._task.reading.page_time_s)
-            return self._outcome(replace(fetched, worker_result=WorkerResult(Extract(failure=failure), None)))
-        self._slow_kinds.add(fetched.page.kind)
-        self._flight.start(fetched.page, self._read_again(fetched, fetched.reply))
-        self._flight.answered(fetched.page)
-        return None
-
-    async def _read_again(self, fetched: _Fetched, reply: Reply) -> _Fetched:
-        return replace(fetched, worker_result=await self._read_elsewhere(fetched.page, reply))
-
-    def _outcome(self, fetched: _Fetched) -> Outcome:
-        """What a page came to. Raises LoggedOut for one that is to be asked for again with a new session, Blocked for one
-        that is put off."""
-        page, login = fetched.page, self._task.login
-        host = page.request.host
-        may_wait = self._agenda.may_be_put_off(page)
-        if fetched.failure is not None and fetched.failure.cause == _NOBODY and self._health.is_silent(host):
-            may_wait = True
-        if fetched.failure is not None:
-            status = fetched.failure.reply.status if fetched.failure.reply else None
-            if login is not None and status == 401:
-                raise LoggedOut
-            if is_trouble(fetched.failure) and (may_wait or self._health.is_given_up(host)):
-                raise Blocked(Problem(fetched.failure.cause, fetched.failure.what))
-            return self._outcome_maker.failed(page, self._with_tries(page, fetched.failure))
-        assert fetched.reply is not None
-        if login is not None and is_login_page(fetched.reply, login):
-            raise LoggedOut
-        found, packed = (
-            (fetched.worker_result.found, fetched.worker_result.packed) if fetched.worker_result else (None, None)
-        )
-        logged_in = login is not None
-        return self._outcome_maker.read(
-            page,
-            fetched.reply,
-            logged_in=logged_in,
-            may_come_right=may_wait,
-            found=found,
-            packed=packed,
-            within_s=self._here_s,
-        )
-
-    @property
-    def _here_s(self) -> float:
-        """How long a page may be read here: shortly where a worker can go on, so that signals and other pages are served."""
-        longest = self._task.reading.page_time_s
-        return longest if self._task.workers is None else min(longest, self._task.tuning.here_s)
-
-    def _with_tries(self, page: Page, failure: FetchFailed) -> FetchFailed:
-        """A page's last failure, with how often it was asked for in how long, put off or not."""
-        asked = self._asked.get(page.id)
-        if asked is None or asked.times < 2:
-            return failure
-        often = f"; asked {asked.times} times in {self._clock() - asked.since:.0f} s"
-        return FetchFailed(failure.cause, failure.what + often, failure.reply, tries=asked.times)
-
-    def _healthy(self, fetched: _Fetched, outcome: Outcome) -> None:
+    def _healthy(self, fetched: Fetched, outcome: Outcome) -> None:
         """A page was settled: its host answers, unless the page failed for good by trouble or by a block."""
         host = fetched.page.request.host
         if fetched.failure is not None and is_trouble(fetched.failure):
             has_answered = fetched.failure.reply is not None
-            is_gone = fetched.failure.cause == _NOBODY
+            is_gone = fetched.failure.cause == NOBODY
             self._troubled(host, fetched.failure.what, has_answered=has_answered, is_gone=is_gone)
         elif outcome.failure is not None and outcome.failure.code == "blocked":
             self._troubled(host, outcome.failure.what)
-        elif outcome.failure is not None and _is_refusal(fetched.failure):
+        elif outcome.failure is not None and is_refusal(fetched.failure):
             self._troubled(host, outcome.failure.what, is_refused=True)
         elif outcome.failure is None or fetched.failure is not None:
             self._health.succeeded(host)
@@ -432,9 +415,9 @@ class Engine:
         seconds = self._agenda.put_off(page, self._clock())
         self._report(PutOff(page.kind, page.request.url, problem, seconds))
         if problem.code == "blocked":
-            self._client.refused(page.request.host, shortened(problem.what, 80))
+            self._source.refused(page.request.host, shortened(problem.what, 80))
         if problem.code != "not-the-page":
-            has_answered, is_gone = problem.code not in _NO_ANSWER, problem.code == _NOBODY
+            has_answered, is_gone = problem.code not in NO_ANSWER, problem.code == NOBODY
             self._troubled(page.request.host, problem.what, has_answered=has_answered, is_gone=is_gone)
 
     def _troubled(
@@ -454,14 +437,4 @@ class Engine:
         in_flight = self.in_flight
         waiting = self._counts[State.WAITING] - in_flight
         done, failed = self._counts[State.DONE], self._counts[State.FAILED]
-        self._report(Progress(done, failed, in_flight, waiting, self._client.sent, self._size_bytes))
-
-
-def _is_refusal(failure: FetchFailed | None) -> bool:
-    """Whether a host says that it does not want to be asked by us."""
-    return failure is not None and failure.reply is not None and failure.reply.status in _REFUSALS
-
-
-def is_trouble(failure: FetchFailed) -> bool:
-    """Whether a failure is one that may pass: nobody there, no whole answer, or a status that says so."""
-    return failure.cause in _NO_ANSWER or (failure.reply is not None and failure.reply.status in _TROUBLE_STATUSES)
+        self._report(Progress(done, failed, in_flight, waiting, self._source.sent, self._size_bytes))

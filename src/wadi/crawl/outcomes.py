@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -12,23 +11,21 @@ from typing import Any
 import orjson
 
 from wadi.crawl.block_signals import first_words
-from wadi.crawl.bounds import extract_within
 from wadi.crawl.extract import Extract
 from wadi.crawl.files import keep_file, not_the_file
 from wadi.crawl.kinds import Kind
 from wadi.crawl.listing import ListingPage, end_of
 from wadi.crawl.previous_run import row_digests
+from wadi.crawl.source import Fetched
 from wadi.plan.starts import FILE, Start
 from wadi.problems import Place, Problem
-from wadi.store.archive import Archive, Kept, Packed
+from wadi.store.archive import Archive, Kept
 from wadi.store.outcome import Link, Outcome, Purpose, Role, TableRows
 from wadi.store.pages import Page, number_in_listing
 from wadi.store.state import RunState
 from wadi.web.messages import FetchFailed, Reply
 
 _EDGE_ROWS = 5
-_IN_VAIN = 10
-"""So many pages of a kind in a row may lack what the plan expects, before none is asked for again for that."""
 
 
 @dataclass(frozen=True)
@@ -48,18 +45,6 @@ class Reading:
     page_time_s: float = 30.0
 
 
-class Blocked(Exception):
-    """The page is a block, or lacks what the plan expects: it may come right later. `problem` says what it was."""
-
-    def __init__(self, problem: Problem) -> None:
-        super().__init__(problem.what)
-        self.problem = problem
-
-
-class LoggedOut(Exception):
-    """The page is that of someone who is not logged in."""
-
-
 class OutcomeMaker:
     """Makes outcomes; archives replies on the way, before anything of them is committed."""
 
@@ -67,72 +52,35 @@ class OutcomeMaker:
         self._reading = reading
         self._state = state
         self._archive = archive
-        self._usual: dict[str, float] = {}
-        self._in_vain: Counter[str] = Counter()
 
-    def _is_worth_asking(self, kind: str, problem: Problem) -> bool:
-        """Whether a page may come right when it is asked for again: not where page after page lacks what the plan expects, and
-        shows no sign of a block. Then `expect` is wrong, or the site is another."""
-        return problem.code == "blocked" or self._in_vain[kind] <= _IN_VAIN
+    def outcome(self, fetched: Fetched) -> Outcome:
+        """The outcome of a page that is settled."""
+        page, reply, found = fetched.page, fetched.reply, fetched.found
+        if fetched.failure is not None:
+            return self._failed(page, fetched.failure, fetched.kept, fetched.was)
+        assert reply is not None
+        kept = fetched.kept or self._archive.append(reply, page.id, fetched.packed)
+        if page.kind == FILE:
+            wrong = not_the_file(reply)
+            file = None if wrong else keep_file(self._reading.folder, reply, self._archive.reached)
+            return Outcome(page.id, reply, kept.location, failure=wrong, file=file, payload=kept.digest)
+        assert found is not None
+        if page.purpose is Purpose.RECHECK:
+            return self._rechecked(page, reply, found, kept)
+        return self._outcome(page, reply, self._reading.kinds[page.kind], found, kept)
 
-    def usual_bytes(self, kind: str) -> float | None:
-        """The size of good pages of a kind so far."""
-        return self._usual.get(kind)
-
-    def failed(self, page: Page, failure: FetchFailed, kept: Kept | None = None) -> Outcome:
-        """The outcome of a page that could not be had; a status may say that the listing is at its end, which is no failure."""
+    def _failed(self, page: Page, failure: FetchFailed, kept: Kept | None, was: Problem | None) -> Outcome:
+        """A page that could not be had; a status may say that the listing is at its end, which is no failure."""
         if failure.cause == "led-elsewhere" and failure.reply is not None:
             return Outcome(page.id, elsewhere=failure.reply.request)
         if kept is None and failure.reply is not None:
             kept = self._archive.append(failure.reply, page.id)
-        ended = self._is_end(page, failure)
-        problem = None if ended else Problem(failure.cause, _with_its_words(failure))
+        problem = None
+        if not self._is_end(page, failure):
+            problem = was or Problem(failure.cause, _with_its_words(failure))
         if kept is None:
             return Outcome(page.id, failure=problem)
         return Outcome(page.id, failure.reply, kept.location, failure=problem, payload=kept.digest)
-
-    def read(
-        self,
-        page: Page,
-        reply: Reply,
-        *,
-        logged_in: bool = False,
-        may_come_right: bool = False,
-        kept: Kept | None = None,
-        found: Extract | None = None,
-        packed: Packed | None = None,
-        within_s: float = 30.0,
-    ) -> Outcome:
-        """The outcome of a page that came. Raises TookTooLong for one that takes longer than `within_s` to read, with `logged_in`
-        LoggedOut for one that says that the session has ended, with `may_come_right` Blocked for one that is worth asking for
-        again.
-
-        `kept` is where the reply is in the archive already, `found` what was extracted from it, `packed` its
-        record for the archive.
-        """
-        if page.kind == FILE:
-            return self._file(page, reply, kept)
-        kind = self._reading.kinds[page.kind]
-        number = number_in_listing(page.route)
-        place = self._reading.expect_places.get(page.kind, "")
-        usual = self._usual.get(page.kind)
-        found = found or extract_within(
-            within_s, reply, kind, self._reading.kinds, place, number=number, usual_bytes=usual
-        )
-        if found.lost and logged_in:
-            raise LoggedOut
-        if found.blocked and found.failure is not None:
-            self._in_vain[page.kind] += 1
-            if may_come_right and self._is_worth_asking(page.kind, found.failure):
-                self._archive.append(reply)
-                raise Blocked(found.failure)
-        if page.purpose is Purpose.RECHECK:
-            return self._rechecked(page, reply, found, kept)
-        if found.failure is None:
-            self._in_vain.pop(page.kind, None)
-            self._usual[page.kind] = reply.size_bytes if usual is None else 0.9 * usual + 0.1 * reply.size_bytes
-        kept = kept or self._archive.append(reply, page.id, packed)
-        return self._outcome(page, reply, kind, found, kept)
 
     def _outcome(self, page: Page, reply: Reply, kind: Kind, found: Extract, kept: Kept) -> Outcome:
         number, at, payload = number_in_listing(page.route), kept.location, kept.digest
@@ -199,9 +147,8 @@ class OutcomeMaker:
             Role.OPEN, place, kind.name, request, deeper=False, edge=page.edge, purpose=Purpose.RECHECK
         ), restated
 
-    def _rechecked(self, page: Page, reply: Reply, found: Extract, kept: Kept | None) -> Outcome:
+    def _rechecked(self, page: Page, reply: Reply, found: Extract, kept: Kept) -> Outcome:
         """A page asked for once more: its rows are not taken, only its edges are looked at."""
-        kept = kept or self._archive.append(reply, page.id)
         name = self._reading.kinds[page.kind].table or ""
         main = next((table for table in found.tables if table.table == name), None)
         edge = _edge_of(main, self._reading.keys.get(name, ())) if main is not None and main.rows else b""
@@ -209,12 +156,6 @@ class OutcomeMaker:
             () if edge == page.edge else (_shifted("asked for once more, the page begins or ends with others", reply),)
         )
         return Outcome(page.id, reply, kept.location, failure=found.failure, notes=notes, payload=kept.digest)
-
-    def _file(self, page: Page, reply: Reply, kept: Kept | None) -> Outcome:
-        kept = kept or self._archive.append(reply, page.id)
-        wrong = not_the_file(reply)
-        file = None if wrong else keep_file(self._reading.folder, reply, self._archive.reached)
-        return Outcome(page.id, reply, kept.location, failure=wrong, file=file, payload=kept.digest)
 
     def _is_end(self, page: Page, failure: FetchFailed) -> bool:
         """Whether a status says that the listing is at its end."""

@@ -6,11 +6,11 @@ from collections import Counter
 from collections.abc import Callable
 
 from wadi.crawl.events import Event, LoggedIn
-from wadi.crawl.login import Login, LoginFailed, log_in
+from wadi.crawl.login import Login, LoginFailed
+from wadi.crawl.source import Source
 from wadi.problems import CrawlError, Place, Problem
 from wadi.store.outcome import Outcome
 from wadi.store.pages import Page
-from wadi.web.client import Client
 from wadi.web.manners import Stopped
 
 _MOST_LOGINS = 3
@@ -20,10 +20,10 @@ _MOST_LOGINS = 3
 class Sessions:
     """`count` is how many there were; `login` says how they are begun, None where the plan has none."""
 
-    def __init__(self, login: Login | None, client: Client, report: Callable[[Event], None]) -> None:
+    def __init__(self, login: Login | None, source: Source, report: Callable[[Event], None]) -> None:
         self.login = login
         self.count = 0
-        self._client = client
+        self._source = source
         self._report = report
         self._in_vain = 0
         self._closed: Counter[int] = Counter()
@@ -38,7 +38,7 @@ class Sessions:
             now = "the expression of lost may fit every page"
             raise CrawlError(Problem("logged-out", what, Place(self.login.url), now=now))
         try:
-            await log_in(self._client, self.login)
+            await self._source.log_in(self.login)
         except LoginFailed as error:
             raise CrawlError(error.problem) from error
         except Stopped:

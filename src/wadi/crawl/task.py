@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 
 from wadi.crawl.login import Login
 from wadi.crawl.outcomes import Reading
-from wadi.crawl.previous_run import PreviousRun
 from wadi.crawl.workers import WorkerPool
 
 
@@ -69,6 +68,5 @@ class Task:
     patience: Patience = field(default_factory=Patience)
     enough: Callable[[], bool] | None = None
     login: Login | None = None
-    earlier: PreviousRun | None = None
     workers: WorkerPool | None = None
     tuning: Tuning = field(default_factory=Tuning)

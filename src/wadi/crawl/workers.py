@@ -25,36 +25,21 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import Enum
 from multiprocessing import get_context
-from multiprocessing.context import SpawnContext, SpawnProcess
+from multiprocessing.context import SpawnProcess
 from multiprocessing.process import BaseProcess
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any, cast
 
-from wadi.crawl.bounds import bound_memory, read_within, take_alarm, too_long
+from wadi.crawl.bounds import bound_memory, take_alarm, too_long
 from wadi.crawl.extract import Extract
-from wadi.crawl.reader import Reader
+from wadi.crawl.reader import DAMAGED_REPLY, Read, Reader, ToRead, read_as
 from wadi.problems import Place, Problem
-from wadi.store.archive import Packed, pack
-from wadi.web.messages import Reply
-from wadi.web.pickled import pickled_by_value
-
-if TYPE_CHECKING:
-    from concurrent.futures import ProcessPoolExecutor
 
 _WATCHED_EVERY_S = 1.0
 MERCY_S = 3.0
 """How much longer than a page may take the crawl waits for the worker to end it."""
 _LENGTH = struct.Struct("!I")
 _READY = b"ready"
-
-
-@pickled_by_value
-@dataclass(frozen=True, slots=True)
-class WorkerResult:
-    """What a worker made of a reply: its extract, and its record for the archive."""
-
-    found: Extract
-    packed: Packed | None
 
 
 class _Lost(Enum):
@@ -66,7 +51,7 @@ class _Lost(Enum):
     TOO_LONG = 3
 
 
-_Answer = WorkerResult | _Lost | None
+_Answer = Read | _Lost | None
 """What a worker made of a page; None where it could not."""
 
 
@@ -180,70 +165,44 @@ class WorkerPool:
         if self.is_for_all and may_fork():
             self._begin_all(get_context("fork").Process, self._serve_forked, self.count)
 
-    async def read(
-        self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None
-    ) -> WorkerResult | None:
-        """What a worker makes of a reply; None while there are no workers: then the crawl reads it itself.
-
-        `page` is its number in the run, `number` its place in its listing.
-        """
+    async def read(self, todo: ToRead, *, is_suspect: bool = False) -> Read | None:
+        """What a worker makes of a page; None while there are no workers: then the crawl reads it itself. One that this process
+        should not read, since it is large or takes long (`is_suspect`), always has an answer."""
         self._asked += 1
-        if not self.processes and self._asked <= self.worth_after:
+        if not is_suspect and not self.processes and self._asked <= self.worth_after:
             return None
-        return await self._answer((kind, reply, page, number, usual_bytes), reply, page, is_patient=self.is_patient)
-
-    async def read_suspect(
-        self, kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None
-    ) -> WorkerResult:
-        """What a worker makes of a page that this process should not read: it is large, or takes long."""
-        answer = await self._answer(
-            (kind, reply, page, number, usual_bytes), reply, page, is_patient=True, is_suspect=True
-        )
-        return answer or self._ended(reply, page)
-
-    async def _answer(
-        self, asked_of: tuple[Any, ...], reply: Reply, page: int, *, is_patient: bool, is_suspect: bool = False
-    ) -> WorkerResult | None:
         if not self._lines:
             await self._connect()
-        if is_patient:
+        if self.is_patient or is_suspect:
             await asyncio.gather(*(line.ready for line in self._lines))
-        if is_suspect and not any(line.is_open for line in self._lines):
-            await self._another()
-        line = min(
-            (worker for worker in self._lines if worker.is_open), key=lambda worker: len(worker.waiting), default=None
-        )
-        if line is None:
-            return None
-        asked = pickle.dumps(asked_of, pickle.HIGHEST_PROTOCOL)
-        answer = await line.ask(asked, self._most_s)
+        asked = pickle.dumps(todo, pickle.HIGHEST_PROTOCOL)
+        answer: _Answer = _Lost.WAITING
+        while answer is _Lost.WAITING:  # behind a page over which the worker ended: another one is asked
+            if is_suspect and not any(line.is_open for line in self._lines):
+                await self._another()
+            open_lines = [line for line in self._lines if line.is_open]
+            line = min(open_lines, key=lambda worker: len(worker.waiting), default=None)
+            answer = await line.ask(asked, self._most_s) if line is not None else None
         if answer is _Lost.TOO_LONG:
-            return WorkerResult(Extract(failure=too_long(reply, self.page_time_s)), pack(reply, page))
+            return _without_answer(todo, self.page_time_s)
         if answer is _Lost.AT_WORK:
-            answer = await self._read_apart(asked, reply, page)
-        if not isinstance(answer, WorkerResult):
-            return None
-        self.helped += 1
-        return answer
+            answer = await self._read_apart(asked, todo)
+        if isinstance(answer, Read):
+            self.helped += 1
+            return answer
+        return _without_answer(todo) if is_suspect else None
 
-    async def _read_apart(self, asked: bytes, reply: Reply, page: int) -> _Answer:
+    async def _read_apart(self, asked: bytes, todo: ToRead) -> _Answer:
         """A page over which a worker ended, read in a process of its own. Where that ends, too, it is the page, which fails."""
         line = await self._new_line()
         answer: _Answer = await line.ask(asked, self._most_s) if await line.ready else None
         line.close()
-        return self._ended(reply, page) if isinstance(answer, _Lost) else answer
+        return _without_answer(todo) if isinstance(answer, _Lost) else answer
 
     @property
     def _most_s(self) -> float:
         """So long the crawl waits for a worker that has a page before it: the worker ends it itself, where it can."""
         return self.page_time_s + MERCY_S
-
-    def _ended(self, reply: Reply, page: int) -> WorkerResult:
-        """What there is of a page over which workers end."""
-        what = f"reply {reply.status} cannot be read: the process that reads it ended, twice"
-        now = "it is in the run's archive; please report it with that page"
-        failure = Problem("reader-ended", what, Place(reply.url), now=now)
-        return WorkerResult(Extract(failure=failure), pack(reply, page))
 
     async def _new_line(self) -> _Line:
         """The line to a further worker, begun now."""
@@ -315,49 +274,16 @@ class _WorkerProcess(SpawnProcess):
             names.update(hidden)
 
 
-class _WorkerContext(SpawnContext):
-    Process = _WorkerProcess
-
-
-def pool_of(count: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> ProcessPoolExecutor:
-    """Processes with a Reader in each."""
-    from concurrent.futures import ProcessPoolExecutor
-
-    context = get_context("fork") if may_fork() else _WorkerContext()
-    arguments = (os.getpid(), make, arguments)
-    return ProcessPoolExecutor(count, mp_context=context, initializer=_begin_bounded, initargs=arguments)
-
-
-def _begin_bounded(parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
-    _begin(parent, make, arguments)
-    bound_memory()
-
-
-def kill_pool(pool: ProcessPoolExecutor) -> None:
-    """End the processes of a pool at once, whatever they are at."""
-    for process in list((pool._processes or {}).values()):  # Python 3.14 has kill_workers()
-        process.kill()
-    pool.shutdown(wait=True, cancel_futures=True)
-
-
-_reader: Reader | None = None
-
-
-def reader() -> Reader:
-    """The Reader of this process."""
-    assert _reader is not None
-    return _reader
-
-
-def _begin(parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
-    global _reader
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    take_alarm()
-    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
-    _reader = make(*arguments)
-    # As in the crawl: what is loaded stays, and pages make few cycles.
-    gc.freeze()
-    gc.set_threshold(50_000, 20, 100)
+def _without_answer(todo: ToRead, most_s: float | None = None) -> Read:
+    """What there is of a page over which a worker was ended after `most_s` seconds, or ended by itself, twice."""
+    try:
+        reply = todo.loaded()
+    except DAMAGED_REPLY as error:
+        return Read(Extract(), damage=f"the stored reply cannot be read: {error}")
+    what = f"reply {reply.status} cannot be read: the process that reads it ended, twice"
+    now = "it is in the run's archive; please report it with that page"
+    ended = Problem("reader-ended", what, Place(reply.url), now=now)
+    return read_as(todo, reply, Extract(failure=ended if most_s is None else too_long(reply, most_s)))
 
 
 def _end_with(parent: int) -> None:
@@ -369,14 +295,21 @@ def _end_with(parent: int) -> None:
 
 def _serve(line: socket.socket, parent: int, make: Callable[..., Reader], arguments: tuple[Any, ...]) -> None:
     """A worker's work: answer what is asked until the line is closed."""
-    _begin_bounded(parent, make, arguments)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    take_alarm()
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+    reader = make(*arguments)
+    # As in the crawl: what is loaded stays, and pages make few cycles.
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 100)
+    bound_memory()
     try:
         with line, line.makefile("rwb") as stream:
             _write(stream, _READY)
             while head := stream.read(_LENGTH.size):
-                asked = pickle.loads(stream.read(_LENGTH.unpack(head)[0]))
+                todo = pickle.loads(stream.read(_LENGTH.unpack(head)[0]))
                 try:
-                    answer = _worker_result(*asked)
+                    answer = reader.read(todo)
                 except Exception:  # the crawl reads the page itself, and meets it where it can be told
                     answer = None
                 _write(stream, pickle.dumps(answer, pickle.HIGHEST_PROTOCOL))
@@ -387,12 +320,3 @@ def _serve(line: socket.socket, parent: int, make: Callable[..., Reader], argume
 def _write(stream: Any, data: bytes) -> None:
     stream.write(_LENGTH.pack(len(data)) + data)
     stream.flush()
-
-
-def _worker_result(kind: str, reply: Reply, page: int, number: int, usual_bytes: float | None) -> WorkerResult:
-    made = reader()
-    place = made.expect_places.get(kind, "")
-    found = read_within(
-        made.page_time_s, reply, made.kinds[kind], made.kinds, place, number=number, usual_bytes=usual_bytes
-    )
-    return WorkerResult(found, pack(reply, page))

@@ -25,8 +25,8 @@ class Role(IntEnum):
 
 
 class State(IntEnum):
-    """Where a page stands. A page in flight is still waiting: only what is committed counts. Elsewhere are pages that another
-    shard of the run asks for."""
+    """Where a page stands. A page in flight is still waiting: only what is committed counts. Elsewhere are pages that this
+    process cannot have: another shard of the run asks for them, or the archive that is read again lacks them."""
 
     WAITING = 0
     DONE = 1
@@ -175,7 +175,8 @@ class Outcome:
     `digest` tells the rows of a listing's page from those of its other pages, `row_digests` each row. `rows` is how many
     rows the page has, None where its kind has none. `payload` is the digest of the body when it stands at `location`. `edge`
     tells the page's first and last row, `of_pages` how many pages the listing says it has. `tries` is how often it was sent.
-    `elsewhere` is the request with which another shard goes on, where the page led to one of its hosts.
+    `elsewhere` is the request with which another shard goes on, where the page led to one of its hosts; `is_absent` says that
+    what is read again does not have the page.
     """
 
     page: int
@@ -195,9 +196,10 @@ class Outcome:
     of_pages: int | None = None
     tries: int | None = None
     elsewhere: Request | None = None
+    is_absent: bool = False
 
     @property
     def state(self) -> State:
-        if self.elsewhere is not None:
+        if self.elsewhere is not None or self.is_absent:
             return State.ELSEWHERE
         return State.FAILED if self.failure else State.DONE

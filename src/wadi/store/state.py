@@ -168,6 +168,11 @@ class RunState(RunView):
         self._db.executemany(f"UPDATE pages SET state = {State.WAITING} WHERE id = ?", numbers)
         return len(numbers)
 
+    def ask_for_absent(self) -> None:
+        """Let pages wait that an archive did not have when its pages were read again."""
+        if self._shard is None:
+            self._db.execute(f"UPDATE pages SET state = {State.WAITING} WHERE state = {State.ELSEWHERE}")
+
     def add_known(self, digests: Iterable[bytes]) -> None:
         """Rows that an earlier run has."""
         self._db.execute("BEGIN")
@@ -335,7 +340,7 @@ class _Transaction:
                 self.hosts.add(host)
             return cursor.lastrowid
         page, state, known_route, known_depth = found
-        if state == State.WAITING and route < known_route:
+        if state in (State.WAITING, State.ELSEWHERE) and route < known_route:
             self._db.execute("UPDATE pages SET route = ? WHERE id = ?", (route, page))
         if depth < known_depth:
             self._bring_nearer(page, depth)

@@ -35,14 +35,12 @@ class StoredPage:
 
 
 class StoredPages:
-    """The settled pages of a run. Use `close` at the end."""
+    """The pages of a run. Use `close` at the end."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._db = connect(folder / DATABASE)
-        self._db.execute(
-            f"CREATE TEMP TABLE asked AS SELECT identity, purpose, id FROM main.pages WHERE state <> {State.WAITING}"
-        )
+        self._db.execute("CREATE TEMP TABLE asked AS SELECT identity, purpose, id FROM main.pages")
         self._db.execute("CREATE INDEX temp.by_identity ON asked (identity)")
 
     def close(self) -> None:
@@ -50,18 +48,23 @@ class StoredPages:
 
     def all(self) -> Iterator[StoredPage]:
         """Every settled page, in reading order."""
-        query = f"SELECT {_COLUMNS} FROM pages WHERE state <> {State.WAITING} ORDER BY route"
+        query = f"SELECT {_COLUMNS} FROM pages WHERE state IN ({State.DONE}, {State.FAILED}) ORDER BY route"
         for row in self._db.execute(query):
             yield _page_of(*row)
 
-    def find(self, kind: str, request: Request, purpose: Purpose) -> StoredPage | None:
-        """What came for a request: best for a page of the same kind, since kinds may be called otherwise now."""
+    def find(self, kind: str, request: Request, purpose: Purpose) -> StoredPage | str:
+        """What came for a request, best for a page of the same kind, since kinds may be called otherwise now; or why nothing
+        is there."""
         query = (
             f"SELECT {_COLUMNS} FROM pages WHERE id IN (SELECT id FROM asked WHERE identity = ? AND purpose = ?)"
-            " ORDER BY kind <> ?, state LIMIT 1"
+            f" ORDER BY state NOT IN ({State.DONE}, {State.FAILED}), kind <> ?, state LIMIT 1"
         )
         row = self._db.execute(query, (request.identity, purpose, kind)).fetchone()
-        return _page_of(*row) if row else None
+        if row is None:
+            return "the run did not know of"
+        found = _page_of(*row)
+        is_settled = found.state in (State.DONE, State.FAILED)
+        return found if is_settled else "the run knew of and did not ask for"
 
 
 def _page_of(

@@ -205,6 +205,7 @@ class Client:
         current = Request(f"{origin}/robots.txt", route=route)
         kept = self._robots_kept.get(f"{origin} {route}")
         if kept is not None and 0 <= self._now() - kept[0] < _ROBOTS_KEPT_S:
+            self._robots_since[origin, route] = kept[0]  # it is as old as it is, however often it is read again
             return by_status(kept[1]) or read_robots(kept[2].encode())
         for _ in range(_MOST_ROBOTS_HOPS):
             reply = await self._send(current)

@@ -139,6 +139,7 @@ Cause = Literal[
     "route-withdrawn",
     "private-address",
     "led-elsewhere",
+    "not-stored",
 ]
 """Why there is no page: a problem's code."""
 
