@@ -23,6 +23,7 @@ import openpyxl
 import pandas as pd
 import pyarrow.parquet as pq
 import pytest
+import sqlalchemy
 import zstandard
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -382,3 +383,44 @@ def test_a_package_of_nothing_is_refused_before_anything_is_written(program: Pro
         refused = program("export", done.run.folder, "-o", "t.xlsx", "--package")
     assert (refused.status, "describes files of one table" in refused.err) == (2, True)
     assert not (tmp_path / "t.xlsx").exists()
+
+
+NO_KEY = [["A1", "x"], [None, "y"], ["A2", "z"]]
+SHARED = [["A1", "x"], ["A1", "x"], ["A2", "z"]]
+
+
+@pytest.mark.parametrize(
+    ("rows", "why"), [(NO_KEY, "rows have no code"), (SHARED, "rows share their code"), ([*SHARED, *NO_KEY], "rows")]
+)
+@pytest.mark.parametrize("before", [0, 700])
+@pytest.mark.parametrize("where", ["t.sqlite", "postgresql"])
+def test_a_database_takes_every_table_without_a_key_where_rows_have_none(
+    request: pytest.FixtureRequest, tmp_path: Path, where: str, before: int, rows: list[list[Any]], why: str
+) -> None:
+    target = request.getfixturevalue("postgres") if where == "postgresql" else str(tmp_path / where)
+    every = [*([f"B{n}", "w"] for n in range(before)), *rows]
+    told: list[tuple[str, str]] = []
+    style = Style(unkeyed=lambda table, said: told.append((table, said)))
+    for name in ("odd one", "even"):
+        write_tables(target, [Source(name, COLUMNS[:2], ["code"], lambda: iter(every))], style)
+    assert {(table, said[: len(why)]) for table, said in told} == {("odd one", why), ("even", why)}
+    url = target.replace("postgresql", "postgresql+psycopg") if where == "postgresql" else f"sqlite:///{target}"
+    engine = sqlalchemy.create_engine(url)
+    with engine.connect() as connection:
+        there = sqlalchemy.inspect(connection)
+        assert there.get_pk_constraint("odd one")["constrained_columns"] == []
+        assert set(there.get_table_names()) >= {"odd one", "even"}
+        assert all("_" not in name for name in there.get_table_names())
+        found = connection.execute(sqlalchemy.text('SELECT code, name FROM "odd one"')).fetchall()
+    engine.dispose()
+    assert sorted(map(str, found)) == sorted(str(tuple(row)) for row in every)
+
+
+@pytest.mark.parametrize("into", ["append", "upsert"])
+def test_rows_without_a_key_are_refused_where_the_key_is_needed(tmp_path: Path, into: str) -> None:
+    path = str(tmp_path / "t.sqlite")
+    write_tables(path, [Source("t", COLUMNS[:2], ["code"], lambda: iter([["A1", "x"]]))])
+    with pytest.raises(UsageError, match='a row of table "t" has no code'):
+        write_tables(path, [Source("t", COLUMNS[:2], ["code"], lambda: iter(NO_KEY))], Style(into=into))
+    with sqlite3.connect(path) as database:
+        assert database.execute("SELECT count(*) FROM t").fetchone() == (1,)

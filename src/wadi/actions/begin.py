@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import secrets
 import shutil
+import tomllib
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -100,8 +102,37 @@ def go_on(name: str | Path, runs: Path | str = "runs", *, reached: Reached = unh
     state.set_meta("limits", _limits_of(loaded))
     state.ask_for_absent()  # of a run whose pages were read again, and that died over it
     again = state.ask_failed_again(_NOT_CONNECTED)
-    said = f"pages that did not come for want of a connection are asked for again: {again}" if again else ""
-    return Run(folder, loaded, state, said)
+    said = [f"pages that did not come for want of a connection are asked for again: {again}"] if again else []
+    run = Run(folder, loaded, state)
+    if changed := changed_since(run):
+        said.append(
+            f"{changed} was changed since this run began, which goes on with what it was begun with"
+            f" ({folder / PLAN});  wadi reparse {folder} --fetch  takes the changed one"
+        )
+    run.chosen = "\n".join(said)
+    return run
+
+
+def changed_since(run: Run) -> str:
+    """The plan's file, or the first of those that it names, that says something else now than when the run began; empty where
+    none does, or none is there. Comments and blanks in a plan say nothing."""
+    path = run.plan_folder / f"{run.plan_name}.toml"
+    with suppress(OSError, UnicodeDecodeError):
+        if _says_else(path.read_text("utf-8"), (run.folder / PLAN).read_text("utf-8")):
+            return str(path)
+    for name in filter(None, (run.loaded.plan.code, *run.loaded.scripts)):
+        with suppress(OSError, UnicodeDecodeError):
+            if (run.plan_folder / name).read_text("utf-8-sig") != (run.folder / name).read_text("utf-8-sig"):
+                return str(run.plan_folder / name)
+    return ""
+
+
+def _says_else(now: str, then: str) -> bool:
+    """Whether a plan says something else than it did; what is no plan any more does."""
+    try:
+        return tomllib.loads(now) != tomllib.loads(then)
+    except tomllib.TOMLDecodeError:
+        return True
 
 
 def _limits_of(loaded: LoadedPlan) -> dict[str, Any]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from heapq import nsmallest
+from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 from wadi.crawl.events import (
@@ -77,6 +79,9 @@ class Tally:
         self.failures = 0
         self.paces: dict[str, PaceChanged] = {}
         self.hosts: dict[str, HostTally] = {}
+        self._busy: dict[str, HostTally] = {}
+        self._troubled: dict[str, HostTally] = {}
+        """The hosts with pages in flight, and those that rest or were left: the line of hosts looks at no others."""
         self.listing_pages = 0
         self.of_pages = 0
         self.shards: dict[int, ShardProgress] = {}
@@ -149,22 +154,27 @@ class Tally:
         """What the event says about a host."""
         match event:
             case Sent(_, url):
-                self._host(url).in_flight += 1
-            case PageDone(_, url):
-                host = self._host(url)
-                host.in_flight, host.done = max(0, host.in_flight - 1), host.done + 1
-            case PageFailed(url=url) | PutOff(url=url):
-                host = self._host(url)
+                name = host_of(url)
+                host = self._busy[name] = self._host(name)
+                host.in_flight += 1
+            case PageDone(_, url) | PageFailed(url=url) | PutOff(url=url):
+                name = host_of(url)
+                host = self._host(name)
                 host.in_flight = max(0, host.in_flight - 1)
+                host.done += isinstance(event, PageDone)
+                if not host.in_flight:
+                    self._busy.pop(name, None)
             case HostRests(name, seconds):
-                self.hosts.setdefault(name, HostTally()).rests_until = now + seconds
+                self._troubled[name] = self._host(name)
+                self._host(name).rests_until = now + seconds
             case HostGivenUp(name):
-                self.hosts.setdefault(name, HostTally()).is_left = True
+                self._troubled[name] = self._host(name)
+                self._host(name).is_left = True
             case _:
                 pass
 
-    def _host(self, url: str) -> HostTally:
-        return self.hosts.setdefault(host_of(url), HostTally())
+    def _host(self, name: str) -> HostTally:
+        return self.hosts.setdefault(name, HostTally())
 
     @property
     def shards_line(self) -> str:
@@ -182,9 +192,18 @@ class Tally:
         if len(self.hosts) < 2:
             return ""
         now = self._clock()
-        order = sorted(self.hosts.items(), key=lambda item: (not item[1].is_troubled(now), -item[1].in_flight))
-        shown = "; ".join(f"{name} {host.word(now)}" for name, host in order[:_SHOWN_HOSTS])
-        more = len(order) - _SHOWN_HOSTS
+        order: dict[str, HostTally] = {}
+        for name, host in list(self._troubled.items()):
+            if not host.is_troubled(now):
+                del self._troubled[name]
+            elif len(order) < _SHOWN_HOSTS:
+                order[name] = host
+            else:
+                break
+        order |= nsmallest(_SHOWN_HOSTS, self._busy.items(), key=lambda item: -item[1].in_flight)
+        order |= islice(self.hosts.items(), 2 * _SHOWN_HOSTS)
+        shown = "; ".join(f"{name} {host.word(now)}" for name, host in islice(order.items(), _SHOWN_HOSTS))
+        more = len(self.hosts) - _SHOWN_HOSTS
         return f"hosts     {shown}" + (f"; … {more} more" if more > 0 else "")
 
     @property

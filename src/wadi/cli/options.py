@@ -305,6 +305,7 @@ def write_outputs(
         style,
         noticed=lambda column, count: armed.update({column: count}),
         cut=lambda column, count: long.update({column: count}),
+        unkeyed=lambda table, why: report(f"table {table}: {why}, so it is written without a primary key"),
     )
     for path in paths:
         armed.clear()

@@ -173,7 +173,8 @@ def compare(
     without: Sequence[str] = (),
     tolerance: Tolerance | None = None,
 ) -> Comparison:
-    """What differs from `old` to `new`. Without `key` the tables' own is taken. Raises UsageError for columns not there."""
+    """What differs from `old` to `new`. Without `key` the tables' own is taken. What a table's history writes is no change: its
+    columns are left out, and a record that is gone is not there. Raises UsageError for columns not there."""
     names = tuple(key) or tuple(name for name in new.key or old.key if name in old.names and name in new.names)
     for source in (old, new):
         if unknown := [name for name in key if name not in source.names]:
@@ -183,6 +184,8 @@ def compare(
     if unknown := [name for name in without if name not in everywhere]:
         what = f'there is no column "{unknown[0]}"'
         raise UsageError(Problem("unknown-column", what, now=f"columns: {listed(sorted(everywhere))}"))
+    told = [name for name in (*old.history, *new.history) if name in everywhere and name not in names]
+    without = list(dict.fromkeys([*without, *told]))
     shared = [name for name in new.names if name in old.names and name not in without]
     found = Comparison(new.name, names, shared)
     found.new_columns = [name for name in new.names if name not in old.names and name not in without]
@@ -197,7 +200,7 @@ def compare(
 
 def _records(source: TableSource, columns: Sequence[str]) -> Iterator[dict[str, Any]]:
     places = [(name, source.names.index(name)) for name in columns]
-    for row in source.rows():
+    for row in (source.rows_there or source.rows)():
         yield {name: row[place] for name, place in places}
 
 
@@ -319,7 +322,7 @@ def point_of(began: str, run: str, source: TableSource, column: str | None, reco
     numbers: list[float] = []
     value: Any = None
     is_there = record is None
-    for row in source.rows():
+    for row in (source.rows_there or source.rows)():
         rows += 1
         cell = row[place] if place is not None else None
         if record is not None and tuple(shown(row[at]) for at in keys) == record:

@@ -11,6 +11,7 @@ import re
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
+from dataclasses import replace
 from datetime import date, datetime, time
 from decimal import Decimal
 from functools import partial
@@ -21,7 +22,7 @@ import orjson
 
 from wadi.clean.types import TypeName
 from wadi.page.columns import BROKEN_ZIP
-from wadi.plan.columns import Column
+from wadi.plan.columns import SEEN_COLUMNS, Column
 from wadi.problems import Place, Problem, UsageError, listed
 from wadi.quality.tables import TableSource
 from wadi.store.connect import connect
@@ -75,7 +76,19 @@ def tables_in(path: Path) -> list[TableSource]:
         raise _damaged(path, error) from error
     if not tables:
         raise UsageError(Problem("no-rows", "there is no table in it", Place(str(path))))
-    return [TableSource(table.name, table.columns, partial(_told, path, table.rows), table.key) for table in tables]
+    found = [TableSource(table.name, table.columns, partial(_told, path, table.rows), table.key) for table in tables]
+    return [_with_history(table) if set(SEEN_COLUMNS) <= set(table.names) else table for table in found]
+
+
+def _with_history(table: TableSource) -> TableSource:
+    """A table with all the columns in which a history stands, as one that has a history."""
+    place = table.names.index("gone")
+    is_gone = (True, 1, "true", "True", "TRUE")
+    return replace(
+        table,
+        history=tuple(SEEN_COLUMNS),
+        rows_there=lambda: (row for row in table.rows() if row[place] not in is_gone),
+    )
 
 
 def _told(path: Path, rows: Callable[[], Iterator[list[Any]]]) -> Iterator[list[Any]]:

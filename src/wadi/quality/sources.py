@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import ExitStack
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 from wadi.actions.run import Run
+from wadi.plan.columns import SEEN_COLUMNS, table_plan
 from wadi.problems import Problem, UsageError, listed
 from wadi.quality.files import READERS, tables_in
 from wadi.quality.tables import TableSource
@@ -16,8 +19,18 @@ from wadi.table.assemble import Assembly
 def run_table(run: Run, name: str, *, with_helpers: bool = False) -> TableSource:
     """A table of a run that can be walked again and again; `with_helpers` with the columns, too, that the plan leaves out."""
     assembly = run.assembly(name, with_helpers=with_helpers)
-    key = [assembly.columns[place].name for place in assembly.key] if isinstance(assembly, Assembly) else []
-    return TableSource(name, assembly.columns, lambda: run.assembly(name, with_helpers=with_helpers).rows(), key)
+    if not isinstance(assembly, Assembly):
+        return TableSource(name, assembly.columns, lambda: run.assembly(name).rows())
+    rules = table_plan(run.loaded.plan, name)
+
+    def rows(*, with_gone: bool = True) -> Iterator[list[Any]]:
+        made = run.assembly(name, with_helpers=with_helpers)
+        assert isinstance(made, Assembly)
+        return made.rows(with_gone=with_gone)
+
+    key = [assembly.columns[place].name for place in assembly.key]
+    history = [rules.rename.get(column, column) for column in SEEN_COLUMNS] if rules.history else []
+    return TableSource(name, assembly.columns, rows, key, history, partial(rows, with_gone=False))
 
 
 def sources_of(

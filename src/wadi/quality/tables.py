@@ -14,12 +14,15 @@ BATCH_ROWS = 2000
 
 @dataclass(frozen=True)
 class TableSource:
-    """A table: `rows` gives its rows from the first, as often as it is called."""
+    """A table: `rows` gives its rows from the first, as often as it is called. Of a table that keeps records of earlier runs
+    `history` names the columns that say so, and `rows_there` gives the rows without records that are gone."""
 
     name: str
     columns: Sequence[Column]
     rows: Callable[[], Iterator[list[Any]]]
     key: Sequence[str] = field(default_factory=tuple)
+    history: Sequence[str] = ()
+    rows_there: Callable[[], Iterator[list[Any]]] | None = None
 
     @property
     def names(self) -> list[str]:

@@ -6,6 +6,7 @@ import sqlite3
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -192,13 +193,15 @@ def earlier_runs(run: Run) -> list[Path]:
     """The folders of the plan's complete runs before this one with the same inputs, the oldest first, as many as drift looks
     at, and of those before it that cannot be opened. Addresses may be others: a site moves. A crawl whose pages were read again
     counts once."""
-    began, asked = str(run.state.meta("began")), _asked_for(run.given_inputs)
+    began, asked = datetime.fromisoformat(str(run.state.meta("began"))), _asked_for(run.given_inputs)
     found: list[Path] = []
     crawls: set[str] = set()
     for folder in run_folders(run.folder.parent.parent, run.plan_name):
         try:
             with RunState.open(folder / DATABASE) as state:
-                is_before = state.meta("end") == End.COMPLETE and str(state.meta("began")) < began
+                is_before = (
+                    state.meta("end") == End.COMPLETE and datetime.fromisoformat(str(state.meta("began"))) < began
+                )
                 is_before = is_before and state.counts()[State.DONE] > 0
                 # A crawl and what was read again of its pages are one: the newest of them counts.
                 crawl = str(state.meta("as_of") or state.meta("began"))

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import shutil
-import tempfile
+import uuid
 from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO, TypeVar
@@ -35,11 +35,10 @@ def whole_file(
     """
     part = part or _new_beside(target)
     try:
-        with part.open("wb") as out:
+        with part.open("wb") as out:  # a new file has the rights that the user's mask leaves
             given = write(out)
             out.flush()
             os.fsync(out.fileno())
-        part.chmod(0o666 & ~_umask())
         reached(points[0])
         part.replace(target)
         reached(points[1])
@@ -50,10 +49,8 @@ def whole_file(
 
 
 def _new_beside(target: Path) -> Path:
-    """A new, empty file in the target's folder."""
-    handle, name = tempfile.mkstemp(prefix=f".{target.name[:100]}.", dir=target.parent)
-    os.close(handle)
-    return Path(name)
+    """A name for a new file in the target's folder, which nobody else can guess."""
+    return target.with_name(f".{target.name[:100]}.{uuid.uuid4().hex}")
 
 
 def copied(source: Path, target: Path) -> None:
@@ -92,9 +89,3 @@ def not_written(target: Path, error: OSError) -> WadiError:
 
 def _not_writable(target: Path, why: str) -> UsageError:
     return UsageError(Problem("not-writable", f"cannot be written: {why}", Place(str(target))))
-
-
-def _umask() -> int:
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask

@@ -112,15 +112,16 @@ class Assembly:
         """Names made of rows → the paths under which the files are kept, as far as rows were taken."""
         return self._files.renamed
 
-    def rows(self) -> Iterator[Cells]:
+    def rows(self, *, with_gone: bool = True) -> Iterator[Cells]:
         """The table's rows, one list for each, cells in the order of `columns`, missing cells None.
 
-        Dates are ISO 8601 texts, `many` columns are lists. A table with `seen` ends with the rows that only earlier runs have.
+        Dates are ISO 8601 texts, `many` columns are lists. A table with `seen` ends with the rows that only earlier runs have;
+        without `with_gone` only those of them that may be there still.
         """
         every, written = self._list_rows() if self._is_list else self._pages.all(), self._written
         for batch in self._staged(every):
             yield from [row.cells if written is None else row.cells[:written] for row in batch]
-        if self._known is not None:
+        if self._known is not None and (with_gone or not self._known.is_whole):
             for cells in self._known.rest():
                 self.ledger.earlier += 1
                 yield cells

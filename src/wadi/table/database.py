@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from uuid import uuid4
 
 from wadi.plan.columns import Column
 from wadi.problems import CrawlError, Place, Problem, UsageError
@@ -14,7 +15,7 @@ from wadi.table.cells import coded, typed
 from wadi.table.writers import batches
 
 if TYPE_CHECKING:
-    from sqlalchemy import Connection, Engine, MetaData, Table
+    from sqlalchemy import Connection, Engine, Table
 
 _ROWS_A_STATEMENT = 500
 _SHORT = 190
@@ -22,14 +23,17 @@ _SHORT = 190
 
 
 def database_tables(
-    url: str, tables: Iterable[tuple[str, Sequence[Column], Sequence[str], Iterable[list[Any]]]], into: str = "replace"
+    url: str,
+    tables: Iterable[tuple[str, Sequence[Column], Sequence[str], Iterable[list[Any]]]],
+    into: str = "replace",
+    unkeyed: Callable[[str, str], None] = lambda table, why: None,
 ) -> dict[str, int]:
     """Write tables (name, columns, key, rows) in one transaction; returns rows by table.
 
-    `into` is "replace" (the table is made anew), "append", or "upsert" (rows with the same key are replaced).
+    `into` is "replace" (the table is made anew), "append", or "upsert" (rows with the same key are replaced). A new table whose
+    rows do not all have a key of their own is written without a primary key: `unkeyed` hears its name, and why.
     Raises UsageError for what the database refuses; then nothing has changed.
     """
-    from sqlalchemy import MetaData
     from sqlalchemy.exc import SQLAlchemyError
 
     engine = _engine(url)
@@ -38,7 +42,7 @@ def database_tables(
     try:
         with engine.begin() as connection:
             for name, columns, key, rows in tables:
-                counts[name] = _write_table(connection, MetaData(), name, columns, key, rows, into)
+                counts[name] = _write_table(connection, name, columns, key, rows, into, unkeyed)
     except SQLAlchemyError as error:
         said = getattr(error, "orig", None) or error
         problem = _no_room(said, Path(shown.removeprefix("sqlite:///"))) if engine.dialect.name == "sqlite" else None
@@ -93,17 +97,19 @@ def _begin_outright(engine: Engine) -> None:
 
 def _write_table(
     connection: Connection,
-    metadata: MetaData,
     name: str,
     columns: Sequence[Column],
     key: Sequence[str],
     rows: Iterable[list[Any]],
     into: str,
+    unkeyed: Callable[[str, str], None],
 ) -> int:
     from sqlalchemy import inspect
+    from sqlalchemy.exc import IntegrityError
 
     is_there = inspect(connection).has_table(name)
-    table = _table(metadata, name, columns, key)
+    table = _table(name, columns, key)
+    is_ours = bool(key) and into != "upsert" and (not is_there or into == "replace")
     if is_there and into == "replace":
         table.drop(connection)
     if not is_there or into == "replace":
@@ -117,9 +123,35 @@ def _write_table(
     count = 0
     for batch in batches(rows, _ROWS_A_STATEMENT):
         values = [dict(zip(names, _cells(row, readers), strict=True)) for row in batch]
-        connection.execute(statement, values)
+        try:
+            with connection.begin_nested():
+                connection.execute(statement, values)
+        except IntegrityError:
+            lacking = [column for column in key if any(row[column] is None for row in values)]
+            if not is_ours and lacking:
+                what = f'a row of table "{name}" has no {lacking[0]}, by which its rows are told apart there'
+                raise UsageError(Problem("not-writable", what, now="--into replace  makes the table anew")) from None
+            if not is_ours:
+                raise
+            is_ours, table = False, _without_key(connection, table, columns)
+            statement = _statement(connection, table, (), into)
+            connection.execute(statement, values)
+            unkeyed(name, f"rows have no {lacking[0]}" if lacking else f"rows share their {' and '.join(key)}")
         count += len(batch)
     return count
+
+
+def _without_key(connection: Connection, table: Table, columns: Sequence[Column]) -> Table:
+    """The table made anew without a primary key, with the rows that it has."""
+    import sqlalchemy as sa
+
+    spare = _table(f"{table.name}_{uuid4().hex[:8]}", columns, ())
+    spare.create(connection)
+    connection.execute(sa.insert(spare).from_select([column.name for column in table.columns], sa.select(table)))
+    table.drop(connection)
+    quoted = connection.dialect.identifier_preparer.quote
+    connection.exec_driver_sql(f"ALTER TABLE {quoted(spare.name)} RENAME TO {quoted(table.name)}")
+    return _table(table.name, columns, ())
 
 
 def _missing(connection: Connection, name: str, columns: Sequence[Column]) -> list[str]:
@@ -149,7 +181,7 @@ def _key_text() -> Any:
     return sa.Text().with_variant(sa.String(_SHORT), "mysql", "mariadb", "mssql", "oracle")
 
 
-def _table(metadata: MetaData, name: str, columns: Sequence[Column], key: Sequence[str]) -> Table:
+def _table(name: str, columns: Sequence[Column], key: Sequence[str]) -> Table:
     import sqlalchemy as sa
 
     kinds: dict[str, Any] = {
@@ -164,7 +196,7 @@ def _table(metadata: MetaData, name: str, columns: Sequence[Column], key: Sequen
             sa.Column(column.name, _key_text() if in_key and isinstance(kind, sa.Text) else kind, primary_key=in_key,
                       autoincrement=False, nullable=not in_key, comment=column.unit)
         )  # fmt: skip
-    return sa.Table(name, metadata, *made)
+    return sa.Table(name, sa.MetaData(), *made)
 
 
 def _statement(connection: Connection, table: Table, key: Sequence[str], into: str) -> Any:

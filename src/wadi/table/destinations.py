@@ -117,7 +117,9 @@ def _write_tables(target: str, sources: Sequence[Source], style: Style, reached:
         from wadi.table.database import database_tables
 
         return sum(
-            database_tables(target, ((s.name, s.columns, s.key, s.rows()) for s in sources), style.into).values()
+            database_tables(
+                target, ((s.name, s.columns, s.key, s.rows()) for s in sources), style.into, style.unkeyed
+            ).values()
         )
     check_target(target)
     path = Path(target)
@@ -148,7 +150,7 @@ def _write_sqlite(path: Path, sources: Sequence[Source], style: Style) -> int:
     tables = ((s.name, s.columns, s.key, s.rows()) for s in sources)
     was_there = path.exists()
     try:
-        return sum(database_tables(f"sqlite:///{path.resolve()}", tables, style.into).values())
+        return sum(database_tables(f"sqlite:///{path.resolve()}", tables, style.into, style.unkeyed).values())
     except BaseException:
         if not was_there:
             path.unlink(missing_ok=True)

@@ -32,6 +32,11 @@ class Seen:
         self._first, self._last, self._gone = (place.get(name) for name in SEEN_COLUMNS)
         self._came = Numbers()
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether the run read everything, so that what it does not have is gone."""
+        return self._sighting.is_whole
+
     def put(self, cells: list[Any]) -> None:
         """The columns of a row that this run has."""
         known = self._sighting.history.find(digest_of(cells[place] for place in self._key))

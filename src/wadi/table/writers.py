@@ -30,7 +30,8 @@ Rows = Iterable[list[Any]]
 class Style:
     """How a table is written: the mark between cells and a byte order mark of CSV; whether texts that a spreadsheet would run
     are disarmed; what becomes of a database table that is there. `noticed` hears of texts that were not disarmed, `cut` of those
-    that are longer than a workbook's cell holds: the column, and how many."""
+    that are longer than a workbook's cell holds: the column, and how many; `unkeyed` of a database table that is written without
+    its primary key: its name, and why."""
 
     delimiter: str = ","
     bom: bool = False
@@ -38,6 +39,7 @@ class Style:
     into: str = "replace"
     noticed: Callable[[str, int], None] = lambda column, count: None
     cut: Callable[[str, int], None] = lambda column, count: None
+    unkeyed: Callable[[str, str], None] = lambda table, why: None
 
 
 PLAIN = Style()
