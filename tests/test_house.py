@@ -32,15 +32,15 @@ LOOSE = {"__init__", "__main__", "problems", "urls"}
 """Modules that stand on no floor: every floor may use them."""
 ROOMS = {
     "actions": "begin cluster crawl export machine notebook open_page preview readers rendered reparse retry_pages run setup shards show_page site tally trace",
-    "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints locales money numbers numerals "
+    "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints identity locales money numbers numerals "
     "output patterns phones points quick stages steps text times types units years",
     "cli": (
         "compare completion demo doctor draft draft_questions export inspect lint main mend new options pager preview profile progress reparse report resume row_stream settings "
         "run runs_ schema show show_page snap status summary trace try_ verify"
     ),
     "crawl": (
-        "agenda block_signals bounds documents engine events extract files flight forms health journal kinds links listing login outcomes "
-        "page_calls page_view paging prefetch previous_run reader requests rows sessions task trace workers"
+        "agenda block_signals bounds documents engine events extract files flight forms health journal judge kinds links listing login "
+        "outcomes page_calls page_view paging previous_run reader requests rows sessions source task trace workers"
     ),
     "demo": "branches faults gaugings notebook office pages photos printout proxies redesign scripted shapes site truth weather wording world",
     "learn/clues": "class_names column_names field_guess labels letters patterns sameness selectors spots surroundings tables toml_text types ways",
@@ -62,7 +62,7 @@ ROOMS = {
     ),
     "store": "archive connect crash_points faults folder history order outcome page_cache pages queue shards state stored view whole_files",
     "table": (
-        "account assemble by_route cells database derived describe destinations duplicates enough extras files frame html_view outcomes "
+        "assemble cells database derived describe destinations extras files frame html_view keys ledger located outcomes "
         "parquet row_issues seen spreadsheet visits words writers"
     ),
     "web": (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -10,7 +11,7 @@ from typing import Any
 import pytest
 from aiohttp import web
 
-from conftest import serving
+from conftest import Program, serving
 from small_host import SmallHost, items, list_plan, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
@@ -115,6 +116,29 @@ def test_a_table_tells_since_when_records_are_known_and_which_are_gone(tmp_path:
         with Run.open(run.folder) as again:
             assert again.read().rows == rows
             assert again.read().ledger.earlier == 2
+
+
+def test_a_comparison_tells_what_came_went_and_changed_and_not_what_a_history_writes(program: Program) -> None:
+    """Of runs, and of the files that were written of them; `--history` counts what is there."""
+    pages: dict[str, Any] = {"/l": items(*(f"<b>{name}</b><i>{n}</i>" for n, name in enumerate("abcdef")))}
+    plan = list_plan('name = "b"\nprice = { at = "i", type = "integer" }', more=KEY + "history = true\nORDER\n")
+    for order in ("", 'columns = ["name", "price"]'):
+        host = SmallHost(pages)
+        with serving(host.application) as site:
+            plan_of(program.folder, plan.replace("ORDER", order), site)
+            text = (program.folder / "p.toml").read_text().replace("http://h", site)
+            (program.folder / "p.toml").write_text(text)
+            pages["/l"] = items(*(f"<b>{name}</b><i>{n}</i>" for n, name in enumerate("abcdef")))
+            assert program.inside("run", "p.toml", "-o", "one.csv", "-q").status == 0
+            pages["/l"] = items(
+                "<b>a</b><i>0</i>", "<b>b</b><i>10</i>", "<b>e</b><i>4</i>", "<b>f</b><i>5</i>", "<b>g</b><i>6</i>"
+            )
+            assert program.inside("run", "p.toml", "-o", "two.csv", "-q").status == 0
+        for names in (("p~1", "p"), ("one.csv", "two.csv", "--key", "name"))[: 1 if order else 2]:
+            said = json.loads(program.inside("compare", *names, "--json").out)["tables"][0]
+            found = {what: said[what] for what in ("added", "removed", "changed", "same")}
+            assert found == {"added": 1, "removed": 2, "changed": 1, "same": 3}, (names, said)
+            assert [column["name"] for column in said["columns"]] == ["price"]
 
 
 @pytest.mark.parametrize(

@@ -65,6 +65,25 @@ def test_hosts_are_shown_with_how_they_stand() -> None:
     assert tally.hosts_line == "hosts     b:80 rests 20 s; c:80 left; a:80 1 page, 1 open"
 
 
+def test_the_line_of_hosts_looks_at_few_of_many() -> None:
+    """Those in trouble first, then those with most under way, then the first; a rest that is over is none."""
+    now = 0.0
+    tally = Tally("p", lambda: now)
+    for number in range(2_000):
+        tally.take(Sent("list", f"http://h{number}/"))
+        tally.take(_done(f"http://h{number}/"))
+    for number in (7, 7, 3):
+        tally.take(Sent("list", f"http://h{number}/x"))
+    tally.take(HostRests("h9:80", 30.0, "503"))
+    tally.take(HostGivenUp("h8:80", "nobody there"))
+    shown = "h9:80 rests 30 s; h8:80 left; h7:80 1 page, 2 open; h3:80 1 page, 1 open"
+    assert tally.hosts_line == f"hosts     {shown}; … 1996 more"
+    now = 40.0
+    for number in (7, 7):
+        tally.take(_done(f"http://h{number}/x"))
+    assert tally.hosts_line == "hosts     h8:80 left; h3:80 1 page, 1 open; h0:80 1 page; h1:80 1 page; … 1996 more"
+
+
 def test_what_of_the_limits_is_used_is_shown() -> None:
     tally = Tally("p", lambda: 0.0, LimitsPlan.model_validate({"requests": 500, "bytes": "5MB", "time": "10m"}))
     tally.take(Progress(1, 0, 0, 0, requests=120, size_bytes=1_200_000))

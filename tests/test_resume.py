@@ -17,7 +17,7 @@ import pytest
 from aiohttp import web
 
 from conftest import EXAMPLES, Done, Program, serving
-from small_host import HEAD, SmallHost, items, plan_of
+from small_host import HEAD, SmallHost, items, list_plan, plan_of
 from wadi.actions.begin import begin, go_on
 from wadi.actions.crawl import crawl
 from wadi.actions.run import Run
@@ -114,6 +114,34 @@ def test_a_run_killed_at_a_random_moment_comes_to_the_same(program: Program, sit
     if list(program.folder.glob("runs-killed.csv/*/*/run.sqlite")):
         _resumed(program, "killed.csv")
         assert (program.folder / "killed.csv").read_bytes() == (program.folder / "whole.csv").read_bytes()
+
+
+CHANGES = {
+    "nothing": (lambda text: text, ""),
+    "a comment": (lambda text: f"# later\n{text}\n\n", ""),
+    "a field": (lambda text: text.replace('name = "."', 'name = "b"'), "p.toml was changed since this run began"),
+    "no plan any more": (lambda text: text + "[", "p.toml was changed since this run began"),
+}
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_resume_says_when_the_plan_was_changed_meanwhile(program: Program, change: str) -> None:
+    host = SmallHost({f"/s{n}": items(f"r{n}") for n in range(4)})
+    edit, said = CHANGES[change]
+    with serving(host.application) as site:
+        starts = ", ".join(f'"{{+site}}/s{n}"' for n in range(4))
+        path = program.folder / "p.toml"
+        plan_of(program.folder, list_plan(start=starts))
+        assert program.inside("run", "p.toml", "-i", f"site={site}", "--pages", "2", "-q").status == 0
+        path.write_text(edit(path.read_text()))
+        done = program.inside("resume", "p", "-o", "p.csv")
+        assert done.status == 0
+        assert said in done.err if said else "was changed" not in done.err
+        assert (program.folder / "p.csv").read_text().splitlines() == ["name", "r0", "r1", "r2", "r3"]
+        if said and change == "a field":
+            assert "--fetch  takes the changed one" in done.err
+            way = done.err.split("wadi reparse ")[1].split()[0]
+            assert program.inside("reparse", way, "--fetch", "-o", "new.csv").status != 70
 
 
 @pytest.mark.parametrize(

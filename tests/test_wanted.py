@@ -633,7 +633,8 @@ place = { from = "url", find = "l" }
     )
     with serving(SmallHost(pages).application) as site:
         (program.folder / "p.toml").write_text(plan.replace("http://h", site))
-        assert program.inside("run", "p.toml", "-o", "t.csv").status == 0
+        done = program.inside("run", "p.toml", "-o", "t.csv")
+        assert (done.status, "1 of 3 rows of t have no value" in done.err) == (1, True)
         program.inside("export", "p", "-o", "t.md")
         program.inside("export", "p", "-o", "t.jsonl")
     assert (program.folder / "t.csv").read_text().splitlines()[1] == '"[""a; b"",""c""]",a; b; c,l'

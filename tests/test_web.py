@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import serving
-from wadi.web.client import Client, TriedAgain, redirected
+from wadi.web.client import Client, KeptRobots, TriedAgain, redirected
 from wadi.web.coding import BadCoding, TooLarge, decoded
 from wadi.web.hosts import Pace
 from wadi.web.manners import Throttle
@@ -279,6 +279,27 @@ def test_robots_txt_is_asked_for_once_and_obeyed_with_its_pause() -> None:
     asyncio.run(story())
     assert [request.url for request in script.asked] == ["http://h/robots.txt", "http://h/a", "http://h/b"]
     assert time.slept == [0.5, 3.0]
+
+
+def test_a_kept_robots_txt_is_as_old_as_it_was_when_it_came() -> None:
+    """Of a file that came 23 hours ago another sitting may use an hour more, and no day."""
+    time, script = FakeTime(), Script(_with_body(b""), _reply(), _reply(), _with_body(b""), _reply(), _reply())
+    kept: dict[str, KeptRobots] = {}
+
+    async def story() -> None:
+        for hours in (23, 0.5, 0.6):
+            throttle = Throttle(Pace(0.5, 2), clock=time.clock, sleep=time.sleep)
+            client = Client(script, throttle, Retrying(1), now=time.clock, robots_agent="wadi", robots_kept=kept)
+            await client.fetch(Request("http://h/a"))
+            if hours == 0.5:
+                time.now += 1.2 * 3600  # in the sitting that has read it again
+                await client.fetch(Request("http://h/b"))
+            time.now += hours * 3600
+
+    asyncio.run(story())
+    assert [request.url for request in script.asked] == [
+        "http://h/robots.txt", "http://h/a", "http://h/robots.txt", "http://h/b", "http://h/a",
+    ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("status", "allowed"), [(404, True), (403, True), (500, False), (503, False)])

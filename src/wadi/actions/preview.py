@@ -1,24 +1,29 @@
 """A rehearsal: a plan tried on as few pages as tell the truth, with replies kept for the day.
 
-The pages go through the same extract, commit and assembly as in a run; only which pages are asked for is chosen here.
+The pages go the way of a run: one engine, one assembly; only which pages are asked for is chosen here.
 """
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import random
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from wadi.actions.begin import no_such_files
+from wadi.actions.readers import reading_by
 from wadi.actions.setup import Credentials
 from wadi.actions.site import Site
-from wadi.crawl.bounds import read_within
-from wadi.crawl.kinds import Kind, compile_kinds
+from wadi.crawl.agenda import Choice
+from wadi.crawl.engine import Engine
+from wadi.crawl.kinds import Kind
+from wadi.crawl.source import Fetched, Source
+from wadi.crawl.task import Room, Task
 from wadi.plan.columns import Column, tables_of
 from wadi.plan.local import NoSuchFiles, is_of_files
 from wadi.plan.model import Plan
@@ -26,17 +31,21 @@ from wadi.plan.reader import LoadedPlan
 from wadi.plan.starts import FILE, SITEMAP, count_starts, starts_of, templates_of
 from wadi.plan.ways import ways_in_vain
 from wadi.problems import CrawlError, Problem
-from wadi.store.outcome import CellProblem, Outcome, Role, TableRows
+from wadi.store.archive import NoArchive
+from wadi.store.outcome import CellProblem, Outcome, Purpose, Role, TableRows
 from wadi.store.page_cache import PageCache, cache_folder
-from wadi.store.pages import Page, number_in_listing
+from wadi.store.pages import Page
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 from wadi.table.cells import is_missing
 from wadi.table.derived import TableContext
 from wadi.urls import without_secret
+from wadi.web.hosts import Hosts, Pace
+from wadi.web.loops import fast_loop, in_loop
 from wadi.web.messages import FetchFailed, Reply
 
 DETAILS = 5
+_KNOWN = 10_000
 MOST_ROWS = 1000
 """Rows of one page that are read: enough for shares and samples, and fast on the longest pages."""
 Near = Callable[[Kind, Reply], list[str]]
@@ -149,72 +158,122 @@ def rehearse(
         ) as state,  # SQLite's name for a database that is nowhere: nothing is left of it
     ):
         plan = loaded.plan
-        work = _Work(loaded, site, report, near)
         try:
             first = next(starts_of(plan, loaded.folder))
         except NoSuchFiles as error:
             raise no_such_files(error) from error
         state.add_starts([(first.kind, first.request, dict(first.inputs))])
-        for page in _chosen(state, work, kind=kind, sample=sample, seed=seed):
-            state.commit([work.outcome(page)])
-        if not any(seen.pages for seen in work.kinds.values()):
-            raise CrawlError(work.failures or Problem("unreachable", "no start page could be read"))
+        reading = reading_by(loaded, datetime.now().astimezone().year, loaded.folder, MOST_ROWS)
+        source = _CacheSource(site, reading.kinds, report)
+        seen = _Seen(reading.kinds, source, near)
+        choice = _Choice(state, seen, {kind} if kind else set(reading.kinds), sample, random.Random(seed))
+        engine = Engine(
+            Task(reading, Room(1)), state, NoArchive(), source, lambda event: None, choice=choice, settled=seen.take
+        )
+        in_loop(engine.crawl(), fast_loop)
+        if not any(counted.pages for counted in seen.kinds.values()):
+            raise CrawlError(seen.failures or Problem("unreachable", "no start page could be read"))
         delay_s = site.delay_s(first.request.url)
         context = TableContext(datetime.now().astimezone().year, loaded.functions, b"rehearsal")
         tables = [_table(state, plan, name, rows, context) for name in tables_of(plan)]
     return Rehearsal(
         tables,
-        list(work.fields.values()),
-        work.kinds,
-        work.failures,
-        work.notes,
-        work.pages,
-        _estimate(loaded, work.kinds, delay_s),
-        _unopened(plan, work.kinds) if kind is None and sample is None else {},
+        list(seen.fields.values()),
+        seen.kinds,
+        seen.failures,
+        seen.notes,
+        seen.pages,
+        _estimate(loaded, seen.kinds, delay_s),
+        _unopened(plan, seen.kinds) if kind is None and sample is None else {},
     )
 
 
-class _Work:
+class _CacheSource(Source):
+    """The site with today's cache before it: one page after the other."""
+
+    def __init__(self, site: Site, kinds: Mapping[str, Kind], report: Report) -> None:
+        super().__init__(Hosts(Pace()))
+        self._site = site
+        self._kinds = kinds
+        self._report = report
+        self.cached: set[int] = set()
+        """The pages that came from the cache."""
+
+    async def fetch(self, page: Page) -> Fetched:
+        self._report(page.kind, without_secret(page.request.url))
+        request = self._kinds[page.kind].shown(page.request)
+        try:
+            reply, is_cached = await asyncio.to_thread(self._site.reply, request)
+        except FetchFailed as failure:
+            return Fetched(page, failure=failure)
+        if is_cached:
+            self.cached.add(page.id)
+        return Fetched(page, reply)
+
+
+class _Choice(Choice):
+    """Which pages are read, one after the other: each choice is made from what is known by then. `wanted` kinds are read, and
+    those that lead there; or `sample` pages are picked at random of all that are known."""
+
+    def __init__(
+        self, state: RunState, seen: _Seen, wanted: Collection[str], sample: int | None, rng: random.Random
+    ) -> None:
+        self._state = state
+        self._seen = seen
+        self._wanted = wanted
+        self._sample = sample
+        self._rng = rng
+        self._tried: Counter[str] = Counter()
+
+    def choose(self, now: float, may_send: Callable[[Page, int], bool]) -> list[Page]:
+        tried, counted = self._tried.total(), sum(kind.pages + kind.failed for kind in self._seen.kinds.values())
+        known = self._state.queue.first(_KNOWN) if tried == counted else []
+        waiting = [page for page in known if page.kind != FILE and page.purpose is Purpose.READ]
+        if self._sample is not None:
+            chosen = self._rng.choice(waiting) if waiting and tried < self._sample else None
+        else:
+            chosen = next((page for page in waiting if self._tried[page.kind] < self._enough(page.kind)), None)
+        if chosen is None:
+            return []
+        self._tried[chosen.kind] += 1
+        return [chosen]
+
+    def _enough(self, kind: str) -> int:
+        """How many pages of a kind are read: one, or five of those that lead nowhere; failed ones are made up for, once each."""
+        if kind == SITEMAP:
+            return 2  # an index, and one of its parts
+        leads_there = not self._seen.compiled[kind].is_leaf
+        if kind not in self._wanted and not leads_there:
+            return 0
+        return (1 if leads_there else DETAILS) + min(self._seen.kinds[kind].failed, 2)
+
+
+class _Seen:
     """What is gathered page by page."""
 
-    def __init__(self, loaded: LoadedPlan, site: Site, report: Report, near: Near) -> None:
-        self.loaded = loaded
-        year = datetime.now().astimezone().year
-        self.compiled: dict[str, Kind] = compile_kinds(
-            loaded.plan, this_year=year, functions=loaded.functions, scripts=loaded.scripts
-        )
-        self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in self.compiled}
+    def __init__(self, compiled: Mapping[str, Kind], source: _CacheSource, near: Near) -> None:
+        self.compiled = compiled
+        self.kinds: dict[str, KindSeen] = {name: KindSeen() for name in compiled}
         self.fields: dict[tuple[str, str, str], FieldSeen] = {}
         self.failures: list[Problem] = []
         self.notes: list[Problem] = []
         self.pages: list[tuple[str, str, bool]] = []
-        self._site = site
-        self._report = report
+        self._source = source
         self._near = near
 
-    def outcome(self, page: Page) -> Outcome:
-        """Fetch a page, or take it from the cache, and extract it."""
+    def take(self, fetched: Fetched, outcome: Outcome) -> None:
+        """Count in a page that was read."""
+        page, found, reply = fetched.page, fetched.found, fetched.reply
         seen = self.kinds[page.kind]
-        self._report(page.kind, without_secret(page.request.url))
-        try:
-            reply, kept = self._site.reply(self.compiled[page.kind].shown(page.request))
-        except FetchFailed as failure:
-            if failure.reply is not None:
-                self.pages.append((page.kind, without_secret(page.request.url), False))
-            return self._failed(page, seen, Problem(failure.cause, failure.what))
-        self.pages.append((page.kind, without_secret(page.request.url), kept))
-        place = self.loaded.place("page", page.kind, "expect") if page.kind in self.loaded.plan.page else ""
-        found = read_within(
-            self.loaded.plan.limits.page_time,
-            reply,
-            self.compiled[page.kind],
-            self.compiled,
-            place,
-            number=number_in_listing(page.route),
-            most_rows=MOST_ROWS,
-        )
-        if found.failure is not None:
-            return self._failed(page, seen, found.failure)
+        if reply is not None or (fetched.failure is not None and fetched.failure.reply is not None):
+            self.pages.append((page.kind, without_secret(page.request.url), page.id in self._source.cached))
+        failure = found.failure if found is not None else None
+        if fetched.failure is not None:
+            failure = Problem(fetched.failure.cause, fetched.failure.what)
+        if failure is not None or found is None or reply is None:
+            seen.failed += 1
+            self.failures += [failure] if failure is not None else []
+            return
         self._count(page, seen, reply, found.tables)
         seen.rows += (found.row_count or len(found.tables[0].rows)) if found.tables else 0
         if found.row_count == 0 and not seen.hints:
@@ -224,13 +283,6 @@ class _Work:
         seen.links.update(link.kind for link in found.links if link.role is Role.OPEN)
         seen.has_next = seen.has_next or any(link.role is Role.NEXT for link in found.links)
         self.notes += found.notes
-        links = tuple(link for link in found.links if link.kind != FILE)
-        return Outcome(page.id, reply, None, found.tables, links, found.total, notes=found.notes, rows=found.row_count)
-
-    def _failed(self, page: Page, seen: KindSeen, problem: Problem) -> Outcome:
-        seen.failed += 1
-        self.failures.append(problem)
-        return Outcome(page.id, failure=problem)
 
     def _count(self, page: Page, seen: KindSeen, reply: Reply, tables: tuple[TableRows, ...]) -> None:
         seen.pages += 1
@@ -265,36 +317,6 @@ def _unopened(plan: Plan, kinds: dict[str, KindSeen]) -> dict[str, str]:
     }
     known = {target for kind in kinds.values() for target in kind.links}
     return ways_in_vain(plan, gave, known)
-
-
-def _chosen(state: RunState, work: _Work, *, kind: str | None, sample: int | None, seed: int) -> Any:
-    """Which pages are read, one after the other: each choice is made from what is known by then."""
-    rng = random.Random(seed)
-    if sample is not None:
-        for _ in range(sample):
-            waiting = state.queue.first(10_000)
-            if not waiting:
-                return
-            yield rng.choice(waiting)
-        return
-    wanted = {kind} if kind else set(work.kinds)
-    tried: Counter[str] = Counter()
-    while True:
-        page = next((p for p in state.queue.first(10_000) if tried[p.kind] < _enough(work, p.kind, wanted)), None)
-        if page is None:
-            return
-        tried[page.kind] += 1
-        yield page
-
-
-def _enough(work: _Work, kind: str, wanted: set[str]) -> int:
-    """How many pages of a kind are read: one, or five of those that lead nowhere; failed ones are made up for, once each."""
-    if kind == SITEMAP:
-        return 2  # an index, and one of its parts
-    leads_there = not work.compiled[kind].is_leaf
-    if kind not in wanted and not leads_there:
-        return 0
-    return (1 if leads_there else DETAILS) + min(work.kinds[kind].failed, 2)
 
 
 def _table(state: RunState, plan: Plan, name: str, rows: int, context: TableContext) -> TableSeen:

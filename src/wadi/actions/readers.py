@@ -24,10 +24,16 @@ _HELPED_FROM = 200
 
 def reading_of(run: Run) -> Reading:
     """How the run's replies are read."""
-    loaded, plan = run.loaded, run.loaded.plan
+    return reading_by(run.loaded, run.year, run.folder)
+
+
+def reading_by(loaded: LoadedPlan, year: int, folder: Path, most_rows: int | None = None) -> Reading:
+    """How replies are read by a plan: two-digit years are settled by `year`, files are kept below `folder`."""
+    plan = loaded.plan
     return Reading(
-        kinds=compile_kinds(plan, this_year=run.year, functions=loaded.functions, scripts=loaded.scripts),
-        folder=run.folder,
+        kinds=compile_kinds(plan, this_year=year, functions=loaded.functions, scripts=loaded.scripts),
+        folder=folder,
+        most_rows=most_rows,
         expect_places=expect_places_of(loaded),
         page_time_s=plan.limits.page_time,
         keys={table: table_plan(plan, table).key for table in tables_of(plan)},

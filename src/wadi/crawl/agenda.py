@@ -14,7 +14,39 @@ from wadi.store.queue import Queue
 from wadi.web.hosts import Hosts
 
 
-class Agenda:
+class Choice:
+    """What chooses the pages that come next. This one puts nothing off and waits for nothing."""
+
+    @property
+    def put_off_pages(self) -> list[Page]:
+        """The pages that wait for a later time."""
+        return []
+
+    def may_be_put_off(self, page: Page) -> bool:
+        """Whether a page that did not come right is to be asked for again later."""
+        return False
+
+    def put_off(self, page: Page, now: float) -> float:
+        """A page is to be asked for again later: the seconds until then."""
+        raise NotImplementedError
+
+    def open(self, hosts: Iterable[str]) -> None:
+        """These hosts may have pages to ask for, or room again."""
+
+    def open_all(self) -> None:
+        """Any host may."""
+
+    def choose(self, now: float, may_send: Callable[[Page, int], bool]) -> list[Page]:
+        """The next pages to ask for; none where what is under way is to be waited for, or nothing is left. `may_send` is asked of
+        each, with how many were chosen before it."""
+        raise NotImplementedError
+
+    def next_at(self) -> float | None:
+        """When there may be more; None where that depends on no time."""
+        return None
+
+
+class Agenda(Choice):
     """The pages to come. It looks at what waits in the database, what is in flight, and how hosts are doing; it asks for nothing.
 
     Of more than `many_hosts` waiting pages are looked for all together. Pages further from the starts than `most_depth` are left.

@@ -16,7 +16,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from wadi.crawl.agenda import Agenda
+from wadi.crawl.agenda import Agenda, Choice
 from wadi.crawl.bounds import TookTooLong, extract_within, too_long
 from wadi.crawl.events import Closed, Event, HostGivenUp, HostRests, Progress, PutOff, Sent, event_of
 from wadi.crawl.extract import Extract
@@ -64,7 +64,8 @@ class _Asked:
 
 
 class Engine:
-    """One crawl over one run."""
+    """One crawl over one run. `choice` chooses the pages that come next (default: all that wait, as their hosts have room);
+    `settled` is told of each page with what it came to."""
 
     def __init__(
         self,
@@ -74,6 +75,8 @@ class Engine:
         source: Source,
         report: Callable[[Event], None],
         *,
+        choice: Choice | None = None,
+        settled: Callable[[Fetched, Outcome], None] = lambda fetched, outcome: None,
         clock: Callable[[], float] = time.monotonic,
         now: Callable[[], datetime] = lambda: datetime.now().astimezone(),
     ) -> None:
@@ -99,7 +102,8 @@ class Engine:
         for host in state.hosts_answered():
             self._health.succeeded(host)
         self._asked: dict[int, _Asked] = {}
-        self._agenda = Agenda(
+        self._settled = settled
+        self._agenda: Choice = choice or Agenda(
             state.queue,
             self._flight,
             self._health,
@@ -278,7 +282,10 @@ class Engine:
         kind, place = reading.kinds[page.kind], reading.expect_places.get(page.kind, "")
         number, usual = number_in_listing(page.route), self._usual_of(page)
         try:
-            found = extract_within(most_s, reply, kind, reading.kinds, place, number=number, usual_bytes=usual)
+            found = extract_within(
+                most_s, reply, kind, reading.kinds, place,
+                number=number, most_rows=reading.most_rows, usual_bytes=usual,
+            )  # fmt: skip
         except TookTooLong:
             if has_workers:
                 return replace(fetched, is_slow=True)
@@ -313,6 +320,8 @@ class Engine:
                     self._slow_kinds.add(page.kind)
                     self._flight.start(page, self._read_elsewhere(fetched, is_suspect=True))
                     self._flight.answered(page)
+        for fetched, outcome in settled:
+            self._settled(fetched, outcome)
         await self._make_durable()
         if (new := await self._commit([outcome for _, outcome in settled])) is not None:
             self._committed(settled, new)

@@ -33,7 +33,8 @@ class Reading:
     """How replies are read: the compiled kinds, and what the plan says about listings.
 
     `expect_places` say where `expect` stands, by kind. `keys` are the columns that tell rows apart, by table. `parts` gives
-    the parts of a listing that states more than `most_shown` rows. Reading a page takes `page_time_s` at most.
+    the parts of a listing that states more than `most_shown` rows. Reading a page takes `page_time_s` at most, and of its rows
+    `most_rows` are read (None: all).
     """
 
     kinds: Mapping[str, Kind]
@@ -43,6 +44,7 @@ class Reading:
     most_shown: int | None = None
     parts: Callable[[str, Mapping[str, Any]], list[Start]] = lambda url, values: []
     page_time_s: float = 30.0
+    most_rows: int | None = None
 
 
 class OutcomeMaker:

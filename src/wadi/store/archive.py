@@ -165,6 +165,19 @@ class Archive:
             self._file.close()
 
 
+class NoArchive(Archive):
+    """An archive that keeps nothing: of a rehearsal."""
+
+    def __init__(self) -> None:
+        self.reached = unheard
+
+    def append(self, reply: Reply, page: int = 0, packed: Packed | None = None) -> Kept:
+        return Kept(Location("", 0, 0))
+
+    def sync(self) -> None:
+        """There is nothing to be kept."""
+
+
 def pack(reply: Reply, page: int, name: uuid.UUID | None = None, digest: bytes | None = None, more: str = "") -> Packed:
     """The response record of a reply, with the number of its page, and `more` fields."""
     name, digest = name or uuid.uuid4(), digest or hashlib.sha256(reply.body).digest()
