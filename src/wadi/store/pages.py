@@ -14,7 +14,7 @@ import orjson
 from wadi.store.outcome import Link, Purpose, Role, State
 from wadi.web.messages import Headers, Hop, Request
 
-SCHEMA_VERSION = 8
+SCHEMA_VERSION = 9
 SCHEMA = f"""
 CREATE TABLE meta (name TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE pages (
