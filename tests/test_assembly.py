@@ -14,10 +14,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from small_host import crawled, items, list_plan
+from small_host import crawled, items, list_plan, plan_of
 from wadi.clean.identity import canonical, digest_of, each_once
 from wadi.cli.summary import Summary
 from wadi.plan.model import TablePlan
+from wadi.problems import PlanError
 from wadi.quality.profile import profile_of
 from wadi.quality.sources import run_table
 from wadi.quality.verify_run import verify
@@ -260,3 +261,33 @@ def test_summary_verdict_and_table_read_one_ledger(tmp_path: Path) -> None:
         )
         assert (told["rows"], told["duplicates"], told["rejected"]) == (2, 1, 1)
         assert json.dumps(told["duplicate_ways"]).count("twice on one page") == 1
+
+
+STAMPED = {
+    'constant = { site = "A" }\nkey = ["site", "name"]': (2, 2),
+    'origin = ["place"]\nkey = ["origin_place", "name"]': (2, 2),
+    'origin = ["url"]\nkey = ["origin_url", "name"]': (4, 0),
+    'key = ["name"]\norigin = ["url"]': (2, 2),
+}
+
+
+@pytest.mark.parametrize("rules", STAMPED)
+@pytest.mark.parametrize("duplicates", ["first", "last", "merge"])
+def test_a_key_may_name_constants_and_where_a_row_is_from(tmp_path: Path, rules: str, duplicates: str) -> None:
+    pages = {"/l?p=1": items("a", "b"), "/l?p=2": items("a", "b")}
+    plan = list_plan(
+        start='"{+site}/l?p=1", "{+site}/l?p=2"', more=f'[table.t]\nduplicates = "{duplicates}"\n{rules}\n'
+    )
+    with crawled(tmp_path, pages, plan) as done:
+        ledger = done.run.read().ledger
+    assert (ledger.accepted, ledger.duplicates) == STAMPED[rules]
+
+
+@pytest.mark.parametrize(
+    "rules",
+    ['key = ["photo_sha256"]', 'key = ["name", "gone"]\nhistory = true', 'key = ["times"]\noccurrences = "times"'],
+)
+def test_a_key_names_no_column_that_is_filled_later(tmp_path: Path, rules: str) -> None:
+    fields = 'name = "b"\nphoto = { at = "img", attr = "src", type = "file" }'
+    with pytest.raises(PlanError, match="is filled when rows have been told apart"):
+        plan_of(tmp_path, list_plan(fields, more=f"[table.t]\n{rules}\n"))

@@ -1,6 +1,6 @@
 """Committed rows put together into tables, stage by stage: each stage takes batches of rows and gives batches.
 
-    located → completed → derived → without duplicates (or merged) → limited → finished
+    located → completed → derived → stamped → without duplicates (or merged) → limited → finished
 
 Nothing of this depends on the order in which replies came: the same stored pages give the same rows. What a stage leaves out it
 enters in the table's ledger.
@@ -24,7 +24,7 @@ from wadi.store.order import Visit, Walk
 from wadi.store.outcome import CellProblem
 from wadi.store.view import RunView
 from wadi.table.cells import is_missing
-from wadi.table.derived import DerivedColumns, PostProcessing, TableContext, hashed
+from wadi.table.derived import DerivedColumns, Stamps, TableContext, hashed
 from wadi.table.files import FileCells
 from wadi.table.keys import SeenKeys, keys_of
 from wadi.table.ledger import Ledger, Reject, RowIssue, RowLocation, location_of
@@ -79,7 +79,8 @@ class Assembly:
         self._completes = any(kind.completes == table for kind in plan.page.values())
         self._derived = DerivedColumns(rules, self.plain_columns, context.functions)
         self._files = FileCells(state, plan, table, self.plain_columns)
-        self._post = PostProcessing(rules, self.plain_columns, context.hash_key, self._origin)
+        self._stamps = Stamps(rules, self.plain_columns, self._origin)
+        self._hashed = [place[name] for name in rules.hash if name in place]
         self._known = (
             Seen(sighting, self.columns, self.key) if sighting is not None and rules.history and self.key else None
         )
@@ -162,6 +163,8 @@ class Assembly:
             rows = derived(rows, self._derived, ledger, self._named)
         if required := [place for place, column in enumerate(self.plain_columns) if column.required]:
             rows = with_required(rows, required, [column.name for column in self.plain_columns], ledger, self._named)
+        if not self._stamps.is_idle:
+            rows = stamped(rows, self._stamps)
         if self._merges:
             rows = merged(rows, self.key, rules, [column.name for column in self.plain_columns], ledger, self._named)
         elif self.key and rules.duplicates == "first":
@@ -190,12 +193,14 @@ class Assembly:
                         yield children
 
     def _finished(self, batches: Batches) -> Iterator[Batch]:
-        """Rows that are taken, with what their files, their place and earlier runs say; counted."""
-        is_plain, ledger = self._files.is_idle and self._post.is_idle, self.ledger
+        """Rows that are taken, with what their files and earlier runs say, and personal data hashed; counted."""
+        is_plain, ledger = self._files.is_idle and not self._hashed, self.ledger
         for batch in batches:
             for row in () if is_plain else batch:
                 self._files.put(row.cells)
-                self._post.put(row.cells, row.visit.page, row.number)
+                for place in self._hashed:
+                    if row.cells[place] is not None:
+                        row.cells[place] = hashed(row.cells[place], self._hash_key)
             if self._known is not None:
                 for row in batch:
                     self._known.put(row.cells)
@@ -277,6 +282,14 @@ def derived(batches: Batches, columns: DerivedColumns, ledger: Ledger, named: Na
         return reject is None
 
     return _only(batches, kept)
+
+
+def stamped(batches: Batches, stamps: Stamps) -> Iterator[Batch]:
+    """Rows with constants and where they are from: before they are told apart, since a key may name these, too."""
+    for batch in batches:
+        for row in batch:
+            stamps.put(row.cells, row.visit.page, row.number)
+        yield batch
 
 
 def with_required(

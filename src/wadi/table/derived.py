@@ -178,21 +178,19 @@ def _take_apart(cells: Cells, place: int, column: Column, others: list[int | Non
             cells[other] = part if column.many else next(iter(part), None)
 
 
-class PostProcessing:
-    """The last touch of accepted rows."""
+class Stamps:
+    """What a row gets whatever stands in it: constants, and where it is from."""
 
-    def __init__(self, plan: TablePlan, columns: Sequence[Column], hash_key: bytes, origin: Origin) -> None:
+    def __init__(self, plan: TablePlan, columns: Sequence[Column], origin: Origin) -> None:
         place = {column.name: number for number, column in enumerate(columns)}
         self._constants = [(place[name], value) for name, value in plan.constant.items() if name in place]
-        self._hashed = [place[name] for name in plan.hash if name in place]
-        self._hash_key = hash_key
         self._origin = origin
         named = [place.get(f"origin_{part}") for part in ("url", "time", "place")]
         self._origins = named if any(item is not None for item in named) else []
-        self.is_idle = not (self._constants or self._hashed or self._origins)
+        self.is_idle = not (self._constants or self._origins)
 
     def put(self, cells: Cells, page: int, number: int) -> None:
-        """PostProcessing a row that stands on a page, as its `number`th (from 0)."""
+        """Stamp a row that stands on a page, as its `number`th (from 0)."""
         for place, value in self._constants:
             cells[place] = value
         if self._origins:
@@ -200,9 +198,6 @@ class PostProcessing:
             for target, said in zip(self._origins, (url, at, number + 1), strict=True):
                 if target is not None:
                     cells[target] = said
-        for place in self._hashed:
-            if cells[place] is not None:
-                cells[place] = hashed(cells[place], self._hash_key)
 
 
 def hashed(value: Any, key: bytes) -> Any:

@@ -79,6 +79,19 @@ def _left_out(plan: Plan, table: str, column: str) -> bool:
     return bool(named) and "…" not in named and column not in named
 
 
+def _known_late(plan: Plan, table: str) -> set[str]:
+    """The columns that are filled after rows have been told apart: what downloads, earlier runs and all rows together say."""
+    rules = plan.table[table]
+    files = [
+        column
+        for column in columns_of(plan, table)
+        for _, given in fields_giving(plan, table, column)
+        if given.type == "file"
+    ]
+    beside = {name for column in files for name in companions_of(column, "file")}
+    return {*beside, *(SEEN_COLUMNS if rules.history else ()), *([rules.occurrences] if rules.occurrences else [])}
+
+
 def _named_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
     known = columns_of(plan, name)
     table = plan.table[name]
@@ -93,6 +106,10 @@ def _named_columns(plan: Plan, name: str, text: PlanText) -> Iterator[Finding]:
                 path = ("table", name, key, index)
                 what = f'key column "{column}" is left out by columns, so rows could not be told apart'
                 yield path, text.problem("unknown-column", path, what, now=_REST)
+            elif key == "key" and column in _known_late(plan, name):
+                path = ("table", name, key, index)
+                what = f'key column "{column}" is filled when rows have been told apart: by it no two would be the same'
+                yield path, text.problem("unknown-column", path, what, now="a column that pages give")
     asked: list[tuple[Path, str]] = [(("constant", column), column) for column in table.constant]
     asked += [(("rename", column), column) for column in table.rename]
     asked += [(("hash", index), column) for index, column in enumerate(table.hash)]
