@@ -189,8 +189,8 @@ def test_pages_that_nobody_asks_for_do_not_hold_up_those_read_ahead(
     most: list[int] = []
     read_ahead = ArchiveSource._read_ahead
 
-    def counted(source: ArchiveSource, workers: Any) -> None:
-        read_ahead(source, workers)
+    def counted(source: ArchiveSource, found: Any, workers: Any) -> None:
+        read_ahead(source, found, workers)
         most.append(len(source._ahead))
 
     monkeypatch.setattr(ArchiveSource, "_read_ahead", counted)

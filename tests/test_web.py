@@ -298,7 +298,7 @@ def test_a_kept_robots_txt_is_as_old_as_it_was_when_it_came() -> None:
 
     asyncio.run(story())
     assert [request.url for request in script.asked] == [
-        "http://h/robots.txt", "http://h/a", "http://h/robots.txt", "http://h/b", "http://h/a",
+        "http://h/robots.txt", "http://h/a", "http://h/a", "http://h/robots.txt", "http://h/b", "http://h/a",
     ]  # fmt: skip
 
 

@@ -243,7 +243,8 @@ class Engine:
         session = self._sessions.count
         asked = self._asked.setdefault(page.id, _Asked(self._clock()))
         asked.times += 1
-        fetched = replace(await self._source.fetch(page), session=session)
+        fetched = await self._source.fetch(page)
+        fetched = replace(fetched, session=session) if session else fetched
         tries = fetched.reply.tries if fetched.reply is not None else fetched.failure.tries if fetched.failure else 1
         asked.times += tries - 1
         if fetched.reply is None or fetched.found is not None or page.kind == FILE or self._task.workers is None:
@@ -362,6 +363,8 @@ class Engine:
 
     async def _make_durable(self) -> None:
         """What is in the archive stays there, whatever happens: before anything of it is committed."""
+        if self._archive.is_synced:
+            return
         if not self._reads_elsewhere:
             self._archive.sync()
         else:

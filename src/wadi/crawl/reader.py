@@ -43,11 +43,6 @@ class RecordToRead:
     location: Location
     usual_bytes: None = None
 
-    @property
-    def key(self) -> tuple[str, str, int]:
-        """Kind, identity of the request, place in the listing: what decides what is read."""
-        return (self.kind, self.request.identity, self.number)
-
     def loaded(self) -> Reply:
         """The reply. Raises what DAMAGED_REPLY names."""
         return replace(read_reply(self.pages, self.location), request=self.request)

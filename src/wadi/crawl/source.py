@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Mapping
 from dataclasses import dataclass
-from itertools import islice
 from pathlib import Path
 
 from wadi.crawl.extract import Extract
@@ -17,9 +16,10 @@ from wadi.crawl.workers import WorkerPool
 from wadi.plan.starts import FILE
 from wadi.problems import Problem
 from wadi.store.archive import Kept, Packed
-from wadi.store.outcome import State
+from wadi.store.order import Numbers
+from wadi.store.outcome import Purpose
 from wadi.store.pages import Page, number_in_listing
-from wadi.store.stored import StoredPages
+from wadi.store.stored import StoredPage, StoredPages
 from wadi.urls import without_secret
 from wadi.web.client import Client
 from wadi.web.hosts import Hosts, Pace
@@ -27,6 +27,7 @@ from wadi.web.manners import Stopped
 from wadi.web.messages import FetchFailed, Reply
 
 AHEAD = 192
+_BEHIND_EACH = 4
 _NO_PAGE = frozenset(
     {"http-status", "robots", "unreachable", "timed-out", "broken-off", "too-large", "bad-coding", "redirect-loop"}
 )
@@ -131,8 +132,8 @@ class SiteSource(Source):
 class ArchiveSource(Source):
     """What a run has stored. Its replies stand below `pages` for the run that reads them, too.
 
-    With `workers` these read `most_ahead` pages ahead, in the order in which the run had them: so pages that follow one from the
-    other are read side by side.
+    With `workers` these read ahead what the run had behind each page that is asked for, `most_ahead` pages in all: so pages that
+    follow one from the other are read side by side. That ends where most of them are asked for by nobody.
     """
 
     def __init__(
@@ -146,25 +147,31 @@ class ArchiveSource(Source):
         super().__init__(Hosts(Pace()))
         self._stored = stored
         self._pages = pages
+        self._kinds = kinds
         self._workers = workers
         self._most_ahead = most_ahead
-        self._coming = (
-            RecordToRead(found.kind, found.request, found.number, pages, found.location)
-            for found in stored.all()
-            if found.location is not None and found.state is State.DONE and found.kind in kinds and found.kind != FILE
-        )
-        self._ahead: dict[tuple[str, str, int], tuple[int, asyncio.Task[Read | None]]] = {}
-        self._asked = 0
+        self._ahead: dict[tuple[str, str, int], _Ahead] = {}
+        self._seen = Numbers()
+        self._asked = self._of_use = self._in_vain = 0
 
     async def fetch(self, page: Page) -> Fetched:
-        found = self._stored.find(page.kind, page.request, page.purpose)
+        number = number_in_listing(page.route)
+        is_read = page.purpose is Purpose.READ
+        ahead = self._ahead.pop((page.kind, page.request.identity, number), None) if is_read else None
+        found = ahead.found if ahead is not None else self._stored.find(page.kind, page.request, page.purpose)
         if isinstance(found, str):
             return Fetched(page, absent=found)
         if found.location is None:
             return _failed(page, found.failure or Problem("damaged-run", "no reply is stored"))
-        todo = RecordToRead(page.kind, page.request, number_in_listing(page.route), self._pages, found.location)
+        todo = RecordToRead(page.kind, page.request, number, self._pages, found.location)
         was_page = found.failure is None or found.failure.code not in _NO_PAGE
-        read = await self._read(todo) if was_page and page.kind != FILE else None
+        read = None
+        if self._workers is not None and was_page and page.kind != FILE:
+            self._asked += 1
+            self._of_use += ahead is not None
+            self._seen.add(found.id)
+            self._read_ahead(found, self._workers)
+            read = await (ahead.task if ahead is not None else self._workers.read(todo))
         reply, damage = (read.reply, read.damage) if read is not None else (None, "")
         if reply is None and not damage:
             try:
@@ -178,28 +185,43 @@ class ArchiveSource(Source):
             return _failed(page, found.failure, reply, kept)
         return Fetched(page, reply, found=read.found if read is not None else None, kept=kept)
 
-    async def _read(self, todo: RecordToRead) -> Read | None:
-        """What workers make of a stored page, ahead or now; None where none does."""
-        if self._workers is None:
-            return None
-        self._asked += 1
-        _, task = self._ahead.pop(todo.key, (0, None))
-        self._read_ahead(self._workers)
-        return await (task or self._workers.read(todo))
-
-    def _read_ahead(self, workers: WorkerPool) -> None:
-        """Have the next pages read. Those that nobody asked for while many others were are dropped: the plan leads elsewhere."""
-        for key, (since, task) in list(self._ahead.items()) if len(self._ahead) == self._most_ahead else ():
-            if task.done() and self._asked - since > 2 * self._most_ahead:
-                del self._ahead[key]
-        for todo in islice(self._coming, self._most_ahead - len(self._ahead)):
-            self._ahead[todo.key] = (self._asked, asyncio.create_task(workers.read(todo)))
+    def _read_ahead(self, found: StoredPage, workers: WorkerPool) -> None:
+        """Have the pages read that stood behind one. Those that nobody asked for while many others were are dropped."""
+        if self._asked % self._most_ahead == 0:
+            for key, ahead in list(self._ahead.items()):
+                if ahead.task.done() and self._asked - ahead.since > _BEHIND_EACH * self._most_ahead:
+                    del self._ahead[key]
+                    self._in_vain += 1
+        room = min(_BEHIND_EACH, self._most_ahead - len(self._ahead))
+        if room <= 0 or self._in_vain > self._of_use + self._most_ahead:
+            return
+        for behind in self._stored.behind(found.route, room):
+            if behind in self._seen:
+                continue
+            self._seen.add(behind)
+            other = self._stored.page(behind)
+            is_wanted = other.kind in self._kinds and other.kind != FILE and other.purpose is Purpose.READ
+            if is_wanted and other.location is not None:
+                number = number_in_listing(other.route)
+                todo = RecordToRead(other.kind, other.request, number, self._pages, other.location)
+                task = asyncio.create_task(workers.read(todo))
+                self._ahead[other.kind, other.request.identity, number] = _Ahead(self._asked, other, task)
 
     async def close(self) -> None:
         """Leave what is read ahead."""
-        for _, task in self._ahead.values():
+        tasks = [ahead.task for ahead in self._ahead.values()]
+        for task in tasks:
             task.cancel()
-        await asyncio.gather(*(task for _, task in self._ahead.values()), return_exceptions=True)
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+
+@dataclass(frozen=True, slots=True)
+class _Ahead:
+    """A page that is read ahead: how many had been asked for then, the page, and what will come of it."""
+
+    since: int
+    found: StoredPage
+    task: asyncio.Task[Read | None]
 
 
 def _failed(page: Page, was: Problem | None, reply: Reply | None = None, kept: Kept | None = None) -> Fetched:

@@ -104,6 +104,8 @@ class Archive:
 
     def _open_next(self) -> None:
         self._number += 1
+        self.is_synced = True
+        """Whether nothing was written since the last `sync`, but for what every file begins with."""
         self._path = self.folder / f"{self._number:05d}.warc.gz"
         self._file = self._path.open("xb")
         self._asked: tuple[str, Headers] | None = None
@@ -133,6 +135,7 @@ class Archive:
             made = packed if packed and not beside else pack(reply, page, self._new_id(), digest, beside)
             name, data = made.name, made.data
         location = Location(self._path.name, self._file.tell(), len(data))
+        self.is_synced = False
         self._file.write(data)
         request = reply.request
         # Requests are alike but for their address, which stands beside the reply: one tells for all.
@@ -157,6 +160,7 @@ class Archive:
     def sync(self) -> None:
         self._file.flush()
         os.fsync(self._file.fileno())
+        self.is_synced = True
 
     def close(self) -> None:
         try:
@@ -170,6 +174,7 @@ class NoArchive(Archive):
 
     def __init__(self) -> None:
         self.reached = unheard
+        self.is_synced = True
 
     def append(self, reply: Reply, page: int = 0, packed: Packed | None = None) -> Kept:
         return Kept(Location("", 0, 0))

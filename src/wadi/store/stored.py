@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,21 +13,22 @@ from wadi.store.archive import Location
 from wadi.store.connect import connect
 from wadi.store.folder import DATABASE, PAGES
 from wadi.store.outcome import Purpose, State
-from wadi.store.pages import number_in_listing, request_of
+from wadi.store.pages import request_of
 from wadi.store.whole_files import copied
 from wadi.web.messages import Request
 
-_COLUMNS = "kind, method, url, headers, body, way, shown, purpose, route, state, file, offset, length, failure"
+_COLUMNS = "id, kind, method, url, headers, body, way, shown, purpose, route, state, file, offset, length, failure"
 
 
 @dataclass(frozen=True, slots=True)
 class StoredPage:
     """A page that a run asked for: what came of it, and where the reply is (None where nothing came)."""
 
+    id: int
     kind: str
     request: Request
     purpose: Purpose
-    number: int
+    route: bytes
     state: State
     location: Location | None
     failure: Problem | None
@@ -40,17 +40,24 @@ class StoredPages:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._db = connect(folder / DATABASE)
-        self._db.execute("CREATE TEMP TABLE asked AS SELECT identity, purpose, id FROM main.pages")
+        self._db.execute("CREATE TEMP TABLE asked AS SELECT identity, purpose, route, state, id FROM main.pages")
         self._db.execute("CREATE INDEX temp.by_identity ON asked (identity)")
+        self._has_order = False
 
     def close(self) -> None:
         self._db.close()
 
-    def all(self) -> Iterator[StoredPage]:
-        """Every settled page, in reading order."""
-        query = f"SELECT {_COLUMNS} FROM pages WHERE state IN ({State.DONE}, {State.FAILED}) ORDER BY route"
-        for row in self._db.execute(query):
-            yield _page_of(*row)
+    def behind(self, route: bytes, count: int) -> list[int]:
+        """The numbers of the next pages that were read behind one, in reading order."""
+        if not self._has_order:
+            self._db.execute(f"CREATE INDEX temp.by_route ON asked (route) WHERE state = {State.DONE}")
+            self._has_order = True
+        query = f"SELECT id FROM asked WHERE state = {State.DONE} AND route > ? ORDER BY route LIMIT ?"
+        return [number for (number,) in self._db.execute(query, (route, count))]
+
+    def page(self, number: int) -> StoredPage:
+        """A page by its number."""
+        return _page_of(*self._db.execute(f"SELECT {_COLUMNS} FROM pages WHERE id = ?", (number,)).fetchone())
 
     def find(self, kind: str, request: Request, purpose: Purpose) -> StoredPage | str:
         """What came for a request, best for a page of the same kind, since kinds may be called otherwise now; or why nothing
@@ -68,6 +75,7 @@ class StoredPages:
 
 
 def _page_of(
+    number: int,
     kind: str,
     method: str,
     url: str,
@@ -89,7 +97,7 @@ def _page_of(
         kept = orjson.loads(failure)
         problem = Problem(kept["code"], kept["what"], why=kept.get("why") or "", now=kept.get("now") or "")
     request = request_of(method, url, headers, body, way, shown)
-    return StoredPage(kind, request, Purpose(purpose), number_in_listing(route), State(state), location, problem)
+    return StoredPage(number, kind, request, Purpose(purpose), route, State(state), location, problem)
 
 
 def share_pages(source: Path, target: Path) -> dict[str, int]:
