@@ -360,3 +360,17 @@ def test_places_are_drawn_wherever_they_are(points: list[tuple[float, float]]) -
     axes = scatter("springs", points, len(points) + 1).axes[0]
     assert (axes.get_xlabel(), axes.get_ylabel()) == ("longitude (°)", "latitude (°)")
     assert f"{len(points)} of {len(points) + 1} rows" in axes.get_title(loc="left")
+
+
+def test_moments_are_ordered_as_moments_whatever_their_offsets() -> None:
+    column = Column("at", "datetime", False, None, False, ())
+    moments = ["2026-05-01T10:00:00+02:00", "2026-05-01T09:00:00+00:00", "2026-05-01T08:30:00-03:00"]
+    found = profile_of(TableSource("t", [column], lambda: iter([[moment] for moment in moments]))).columns[0]
+    assert (found.first, found.last) == (moments[0], moments[2])
+
+
+def test_rows_that_differ_in_their_hashes_alone_are_told_apart() -> None:
+    columns = [Column("n", "integer", False, None, False, ()), Column("a", "string", False, None, False, ())]
+    rows = [[n, "x"] for n in (-1, -2, 2**61 - 1, 0, -1)]
+    found = profile_of(TableSource("t", columns, lambda: iter(rows)), most_held=2)
+    assert (found.doubled, found.columns[0].distinct) == (1, 4)

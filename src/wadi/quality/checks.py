@@ -11,10 +11,11 @@ from wadi.clean.errors import NotReadable
 from wadi.clean.patterns import pattern_of
 from wadi.plan.checks import BoundsPlan, CheckPlan, ColumnCheckPlan
 from wadi.quality.tables import TableSource
-from wadi.table.cells import flat, is_missing
+from wadi.table.cells import flat, is_missing, moment_of
 from wadi.table.keys import SeenKeys, keys_of
 
 EXAMPLES = 3
+_LENGTH_OF_DAY = len("2024-05-03")
 
 
 @dataclass(frozen=True)
@@ -44,16 +45,23 @@ class Context:
 
 def _minimum(check: ColumnCheckPlan, context: Context) -> Breaks | None:
     bound = check.minimum
-    return None if bound is None else lambda value: _comparable(value, bound) and value < bound
+    return None if bound is None else lambda value: _is_before(value, bound)
 
 
 def _maximum(check: ColumnCheckPlan, context: Context) -> Breaks | None:
     bound = check.maximum
-    return None if bound is None else lambda value: _comparable(value, bound) and value > bound
+    return None if bound is None else lambda value: _is_before(bound, value)
 
 
-def _comparable(value: Any, bound: Any) -> bool:
-    return isinstance(value, str) == isinstance(bound, str)
+def _is_before(one: Any, other: Any) -> bool:
+    """Whether a value is less than another: moments as moments, of whatever offset; what cannot be compared is not."""
+    if isinstance(one, str) != isinstance(other, str):
+        return False
+    if isinstance(one, str) and max(len(one), len(other)) > _LENGTH_OF_DAY:
+        first, second = moment_of(one), moment_of(other)
+        if first is not None and second is not None:
+            return first < second
+    return bool(one < other)
 
 
 def _min_length(check: ColumnCheckPlan, context: Context) -> Breaks | None:

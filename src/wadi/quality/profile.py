@@ -23,7 +23,7 @@ from wadi.plan.columns import Column
 from wadi.problems import shortened as shorter
 from wadi.quality.figures import MOST_HELD, Numbers, Ordered, SortedFile, counted, numbers_of
 from wadi.quality.tables import TableSource, batches
-from wadi.table.cells import flat, is_missing
+from wadi.table.cells import flat, is_missing, moment_of
 from wadi.table.html_view import html_table
 from wadi.table.words import percent
 
@@ -205,11 +205,16 @@ class _Gathered:
         self.counts.clear()
 
     def _take_days(self, texts: list[str]) -> None:
-        least, most = min(texts), max(texts)
-        self.first = least if self.first is None else min(self.first, least)
-        self.last = most if self.last is None else max(self.last, most)
+        ends = [end for end in (self.first, self.last) if end is not None]
+        order = _order_of_moments if self.column.type == "datetime" else None
+        self.first, self.last = min(*texts, *ends, key=order), max(*texts, *ends, key=order)
         if self.digests is not None:
             self.figures.extend(day for text in texts if (day := _day_of(text)) is not None)
+
+
+def _order_of_moments(text: str) -> tuple[float, str]:
+    """What moments are ordered by, whatever their offsets are."""
+    return (moment_of(text) or 0.0, text)
 
 
 @lru_cache(10_000)

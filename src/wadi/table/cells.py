@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from datetime import date, datetime, time
+from datetime import UTC, date, datetime, time
+from functools import lru_cache
 from typing import Any
 
 import orjson
@@ -71,6 +72,17 @@ def typed(column: Column) -> Callable[[Any], Any] | None:
 def typed_as(kind: TypeName) -> Callable[[Any], Any] | None:
     """What turns ISO 8601 texts of a type into dates and times; None for types whose values are what they are."""
     return {"date": _date, "datetime": _moment, "time": _time}.get(kind)
+
+
+@lru_cache(10_000)
+def moment_of(text: str) -> float | None:
+    """An ISO 8601 date or moment on one clock, in seconds: moments of different offsets compare by it and not as texts. One
+    without an offset counts as UTC; None for any other text."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return (moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)).timestamp()
 
 
 def _date(value: Any) -> Any:
