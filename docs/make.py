@@ -7,6 +7,7 @@ Run it after a change of the plan language, of a step or of a problem:  python d
 from __future__ import annotations
 
 import importlib
+import sys
 import tomllib
 from dataclasses import fields
 from pathlib import Path
@@ -25,11 +26,13 @@ from wadi.cli.main import COMMANDS
 from wadi.cli.settings import VARIABLES
 from wadi.cli.status import MEANINGS as STATUS_MEANINGS
 from wadi.crawl import events
-from wadi.demo.truth import TRUTHS
 from wadi.plan import checks, model
 from wadi.problems import MEANINGS
 
 HERE = Path(__file__).parent
+sys.path.insert(0, str(HERE.parent / "tests"))
+from truth import TRUTHS  # noqa: E402, what the examples bring is told by the tests
+
 SITE = "http://127.0.0.1:8700"
 _SHAPE_ROWS, _SHAPE_COLUMNS, _SHAPE_CELL = 3, 8, 40
 BEGIN, END = "<!-- made by docs/make.py: begin -->", "<!-- made by docs/make.py: end -->"

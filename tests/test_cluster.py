@@ -22,13 +22,13 @@ from hypothesis import strategies as st
 
 from conftest import EXAMPLES, Program, serving, serving_at
 from small_host import HEAD, SmallHost
+from truth import branches_rows
 from wadi.actions import cluster, reparse
 from wadi.actions.begin import begin, go_on
 from wadi.actions.crawl import crawl
 from wadi.actions.run import Run
 from wadi.actions.shards import Board, Order, Turn, take_turn
 from wadi.demo.site import application
-from wadi.demo.truth import branches_rows
 from wadi.plan.reader import load_plan, with_limits
 from wadi.problems import RunError, UsageError
 from wadi.store.outcome import End

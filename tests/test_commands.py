@@ -17,9 +17,9 @@ import pytest
 from aiohttp import web
 
 from conftest import EXAMPLES, Program, plan_text, serving
+from truth import register_rows
 from wadi.cli.main import COMMANDS
 from wadi.demo.site import application
-from wadi.demo.truth import register_rows
 
 
 def _as_csv(row: dict[str, Any]) -> dict[str, str]:

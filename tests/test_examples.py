@@ -9,12 +9,12 @@ import pytest
 
 from conftest import EXAMPLES, Program, needs_browser, records_of
 from small_host import standing_in
+from truth import FURTHER_TRUTHS, TRUTHS
 from wadi.actions.run import Run
 from wadi.actions.trace import Tracer
 from wadi.demo.office import REGIONS
 from wadi.demo.proxies import StandInProxy
 from wadi.demo.shapes import MEMBER, PASSWORD
-from wadi.demo.truth import FURTHER_TRUTHS, TRUTHS
 from wadi.store.outcome import State
 from wadi.table.assemble import Assembly
 

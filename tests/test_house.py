@@ -42,7 +42,7 @@ ROOMS = {
         "agenda block_signals bounds documents engine events extract files flight forms health journal judge kinds links listing login "
         "outcomes page_calls page_view paging previous_run reader requests rows sessions source task trace workers"
     ),
-    "demo": "branches faults gaugings notebook office pages photos printout proxies redesign scripted shapes site truth weather wording world",
+    "demo": "branches faults gaugings notebook office pages photos printout proxies redesign scripted shapes site weather wording world",
     "learn/clues": "class_names column_names field_guess labels letters patterns sameness selectors spots surroundings tables toml_text types ways",
     "learn/drafts": "draft drafting next_page",
     "learn/examples": "known_rows learned learned_fields learned_json learned_rows sightings",

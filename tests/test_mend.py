@@ -12,8 +12,8 @@ import pytest
 
 from conftest import Program, plan_text, serving
 from small_host import HEAD, SmallHost
+from truth import register_rows
 from wadi.demo.site import application
-from wadi.demo.truth import register_rows
 from wadi.learn.mends.plan_edit import with_changes
 
 PLAN = "springs.toml"

@@ -9,10 +9,10 @@ import pytest
 
 from conftest import Program, plan_text, serving
 from small_host import crawled
+from truth import register_rows
 from wadi.crawl.block_signals import signals_of
 from wadi.crawl.health import Health
 from wadi.demo.site import application
-from wadi.demo.truth import register_rows
 from wadi.demo.weather import CHALLENGE, middleware, trouble_for
 from wadi.page.document import html_document
 from wadi.web.blocked import block_of

@@ -15,7 +15,8 @@ _INSIDE = slice(1, -1)
 
 
 def canonical(values: Iterable[Any]) -> bytes:
-    """Values as JSON without its brackets, the same bytes for the same values: 1 and 1.0 are one number, 1 and "1" and true are three values."""
+    """Values as JSON without its brackets, the same bytes for the same values: 1 and 1.0 are one number, 1 and "1" and true are
+    three values."""
     plain = [_plain(value) for value in values]
     try:
         return orjson.dumps(plain, default=repr)[_INSIDE]

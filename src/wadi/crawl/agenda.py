@@ -15,7 +15,7 @@ from wadi.web.hosts import Hosts
 
 
 class Choice:
-    """What chooses the pages that come next. This one puts nothing off and waits for nothing."""
+    """What chooses the pages that come next. This one chooses none, puts nothing off and waits for nothing."""
 
     @property
     def put_off_pages(self) -> list[Page]:
@@ -28,7 +28,7 @@ class Choice:
 
     def put_off(self, page: Page, now: float) -> float:
         """A page is to be asked for again later: the seconds until then."""
-        raise NotImplementedError
+        return 0.0
 
     def open(self, hosts: Iterable[str]) -> None:
         """These hosts may have pages to ask for, or room again."""
@@ -39,7 +39,7 @@ class Choice:
     def choose(self, now: float, may_send: Callable[[Page, int], bool]) -> list[Page]:
         """The next pages to ask for; none where what is under way is to be waited for, or nothing is left. `may_send` is asked of
         each, with how many were chosen before it."""
-        raise NotImplementedError
+        return []
 
     def next_at(self) -> float | None:
         """When there may be more; None where that depends on no time."""

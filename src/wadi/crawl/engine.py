@@ -293,15 +293,15 @@ class Engine:
             found = Extract(failure=too_long(reply, most_s))
         return replace(fetched, found=found)
 
-    async def _settle(self, came: list[Fetched]) -> None:
+    async def _settle(self, arrived: list[Fetched]) -> None:
         """Archive and commit what has come, in one transaction; then tell. Pages that were answered without the session stay
         waiting, and the run logs in again."""
-        if not came:
+        if not arrived:
             return
         settled: list[tuple[Fetched, Outcome]] = []
         lost = False
-        self._agenda.open(fetched.page.request.host for fetched in came)
-        for fetched in map(self._read_here, came):
+        self._agenda.open(fetched.page.request.host for fetched in arrived)
+        for fetched in map(self._read_here, arrived):
             page = fetched.page
             match self._judged(fetched):
                 case Settled():

@@ -56,7 +56,8 @@ class Fetched:
 
 
 class Source:
-    """What every source has; without more it asks nobody. `is_site` tells whether hosts are asked, which are to be spared."""
+    """What every source has; without more it has no page and asks nobody. `is_site` tells whether hosts are asked, which are to
+    be spared."""
 
     is_site = False
 
@@ -75,7 +76,7 @@ class Source:
 
     async def fetch(self, page: Page) -> Fetched:
         """What there is of a page."""
-        raise NotImplementedError
+        return Fetched(page, absent="no source has")
 
     async def log_in(self, login: Login) -> None:
         """Begin a session. Raises LoginFailed, Stopped."""
