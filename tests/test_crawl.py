@@ -15,6 +15,7 @@ from aiohttp import web
 
 import wadi
 from conftest import serving
+from small_host import SmallHost, items, list_plan, plan_of
 from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.export import export
@@ -22,6 +23,7 @@ from wadi.actions.run import Run
 from wadi.crawl.events import Event, HostGivenUp, PageFailed, Sent
 from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import compile_kinds
+from wadi.crawl.task import Tuning
 from wadi.plan.reader import parse_plan, with_limits
 from wadi.problems import PlanError
 from wadi.store.archive import Archive, DamagedRecord, Location, read_reply
@@ -554,3 +556,25 @@ def test_the_library_works_inside_a_running_event_loop(tmp_path: Path) -> None:
     with serving(_host(pages=2)) as site:
         assert asyncio.run(notebook(site)) == len([n for n in range(9) if n % 7])
         assert len(wadi.open_run("p", runs=tmp_path).table()) == len([n for n in range(9) if n % 7])
+
+
+@pytest.mark.parametrize(
+    "tuning",
+    [Tuning(), Tuning(many_hosts=0, most_read=0, many_links=0), Tuning(most_read=1, many_links=2, worth_workers=1)],
+)
+def test_every_window_gives_the_same_rows(tmp_path: Path, tuning: Tuning) -> None:
+    pages: dict[str, Any] = {
+        f"/l?p={p}": items(
+            *(f"<b>r{p}-{n}</b><a href='/d{p}-{n}'>d</a>" for n in range(7)),
+            more=f"<a class=n href='/l?p={p + 1}'>n</a>" * (p < 4),
+        )
+        for p in range(5)
+    }
+    pages |= {f"/d{p}-{n}": f"<h1>{p * 7 + n}</h1>" for p in range(5) for n in range(7)}
+    plan = list_plan('name = "b"', page='next = "a.n"\nopen = { d = { at = "a:not(.n)", scope = "row" } }', start='"{+site}/l?p=0"',
+                     more='[page.d]\ncompletes = "t"\n[page.d.fields]\nheight = "h1"\n')  # fmt: skip
+    host = SmallHost(pages)
+    with serving(host.application) as site, begin(plan_of(tmp_path, plan, site), tmp_path / "runs") as run:
+        assert crawl(run, tuning=tuning) == "complete"
+        assert run.read().rows == [[f"r{p}-{n}", str(p * 7 + n)] for p in range(5) for n in range(7)]
+    assert len(host.asked) == len(set(host.asked)) == 40

@@ -66,12 +66,13 @@ CASES: dict[str, tuple[str, str, list[list[Any]], int, Mapping[str, int]]] = {
 @pytest.mark.parametrize(("at_once", "ahead"), [(64, 192), (1, 1), (3, 2)])
 @pytest.mark.parametrize("case", CASES)
 def test_all_that_is_stored_is_read_at_every_edge(
-    tmp_path: Path, case: str, workers: int, at_once: int, ahead: int, monkeypatch: pytest.MonkeyPatch
+    tmp_path: Path, case: str, workers: int, at_once: int, ahead: int
 ) -> None:
-    monkeypatch.setattr("wadi.actions.reparse._WORTH_WORKERS", 1)
     before, after, rows, read, reasons = CASES[case]
     with crawled(tmp_path, {**LINKED, **DETAILS}, before) as old:
-        tables, done = read_again(tmp_path, old.run, after, workers=workers, at_once=at_once, most_ahead=ahead)
+        tables, done = read_again(
+            tmp_path, old.run, after, workers=workers, at_once=at_once, most_ahead=ahead, worth_workers=1
+        )
     assert tables["t"] == rows
     assert (done.read, done.not_fetched, dict(done.reasons)) == (read, sum(reasons.values()), reasons)
 
@@ -185,7 +186,6 @@ def test_pages_that_nobody_asks_for_do_not_hold_up_those_read_ahead(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A plan that leads to the last of many stored pages alone, with room for two pages ahead."""
-    monkeypatch.setattr("wadi.actions.reparse._WORTH_WORKERS", 1)
     most: list[int] = []
     read_ahead = ArchiveSource._read_ahead
 
@@ -197,6 +197,8 @@ def test_pages_that_nobody_asks_for_do_not_hold_up_those_read_ahead(
     pages = {f"/s{n}": items(f"r{n}") for n in range(40)}
     starts = [f'"{{+site}}/s{n}"' for n in range(40)]
     with crawled(tmp_path, pages, list_plan(start=", ".join(starts))) as old:
-        tables, _ = read_again(tmp_path, old.run, list_plan(start=", ".join(starts[20:])), workers=2, most_ahead=2)
+        tables, _ = read_again(
+            tmp_path, old.run, list_plan(start=", ".join(starts[20:])), workers=2, most_ahead=2, worth_workers=1
+        )
     assert tables["t"] == [[f"r{n}"] for n in range(20, 40)]
     assert max(most) == 2

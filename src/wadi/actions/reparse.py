@@ -56,12 +56,13 @@ def reparse(
     ahead: Callable[[Run, Path], int] | None = None,
     at_once: int = _AT_ONCE,
     most_ahead: int = AHEAD,
+    worth_workers: int = _WORTH_WORKERS,
 ) -> tuple[Run, Reparsed]:
     """A new run of `loaded` out of the pages that `old` has. Its tables are the ones that a crawl of the same pages gives.
 
-    `workers` processes read pages, `most_ahead` of them ahead (default: one for each processor); `at_once` are under way at a
-    time. `ahead` may have read pages by other means before that: it gets the new run and the old one's folder, and gives how many
-    it read. Raises RunError, PlanError, CrawlError.
+    `workers` processes (default: one for each processor) read pages, `most_ahead` of them ahead, of a run that has
+    `worth_workers` or more; `at_once` are under way at a time. `ahead` may have read pages by other means before that: it gets
+    the new run and the old one's folder, and gives how many it read. Raises RunError, PlanError, CrawlError.
     """
     new = begin(loaded, runs)
     with as_problems(new.folder):
@@ -71,7 +72,7 @@ def reparse(
         if ahead is not None:
             ahead(new, old.folder)
         count = os.cpu_count() or 1 if workers is None else workers
-        is_for_all = count > 1 and old.state.asked_count() >= _WORTH_WORKERS
+        is_for_all = count > 1 and old.state.asked_count() >= worth_workers
         pool = WorkerPool(
             reader_of,
             reader_arguments(new),

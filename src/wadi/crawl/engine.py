@@ -50,7 +50,6 @@ from wadi.store.state import CommitGivenUp, New, RunState
 from wadi.web.hours import closed_for_s
 from wadi.web.messages import FetchFailed, Reply
 
-_MANY_LINKS = 5000
 PATIENCE_S = 10.0
 """How long pages in flight are waited for when the crawl is to stop."""
 
@@ -95,7 +94,9 @@ class Engine:
         self._clock = clock
         self._now = now
         self._began = clock()
-        self._flight: Flight[Fetched] = Flight(task.room.total, source.hosts, together=self._reads_elsewhere)
+        self._flight: Flight[Fetched] = Flight(
+            task.room.total, source.hosts, together=self._reads_elsewhere, most_read=task.tuning.most_read
+        )
         self._counts = Counter(state.counts())
         self._size_bytes = state.size_bytes() if task.limits.size_bytes is not None else 0
         self._health = Health(source.hosts, task.patience.rest_s)
@@ -376,7 +377,7 @@ class Engine:
         """When the archive is durable the outcomes are one transaction. What leads to very many pages is committed in a thread,
         so that signals are heard; when the crawl is to stop and its patience is over, it is given up: None."""
         most_depth = self._task.limits.depth
-        if sum(len(outcome.links) for outcome in outcomes) < _MANY_LINKS:
+        if sum(len(outcome.links) for outcome in outcomes) < self._task.tuning.many_links:
             return self._state.commit(outcomes, most_depth)
         give_up = threading.Event()
         commit = asyncio.to_thread(self._state.commit, outcomes, most_depth, give_up.is_set)

@@ -10,8 +10,6 @@ from typing import Any, Generic, TypeVar
 from wadi.store.pages import Page
 from wadi.web.hosts import Hosts
 
-_MOST_READ = 32
-"""How many pages, beyond those asked for, may be with workers or wait to be committed."""
 _TOGETHER_S = 0.02
 """How long a page that came may wait for others, to be committed with them."""
 T = TypeVar("T")
@@ -20,13 +18,15 @@ T = TypeVar("T")
 class Flight(Generic[T]):
     """The tasks of pages under way; each gives what came of its page. To be used inside a running event loop.
 
-    `total` pages at most are asked for at a time; how many at each host is in its record in `hosts`. With `together` those
+    `total` pages at most are asked for at a time, and `most_read` beyond those may be with workers or wait to be committed; how
+    many at each host is in its record in `hosts`. With `together` those
     that come are taken in groups: half of what is under way, or all that came while the first of them waited for a fiftieth of a
     second.
     """
 
-    def __init__(self, total: int, hosts: Hosts, *, together: bool) -> None:
+    def __init__(self, total: int, hosts: Hosts, *, together: bool, most_read: int = 32) -> None:
         self._total = total
+        self._most_read = most_read
         self._hosts = hosts
         self._together = together
         self._tasks: dict[asyncio.Task[T], Page] = {}
@@ -50,7 +50,7 @@ class Flight(Generic[T]):
     @property
     def room(self) -> int:
         """How many more pages may be asked for."""
-        return min(self._total - len(self._asked), self._total + _MOST_READ - len(self._tasks))
+        return min(self._total - len(self._asked), self._total + self._most_read - len(self._tasks))
 
     def start(self, page: Page, work: Coroutine[Any, Any, T]) -> None:
         """Ask for a page."""

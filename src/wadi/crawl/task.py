@@ -47,13 +47,16 @@ class Tuning:
 
     Of more than `many_hosts` waiting pages are looked for all together. `worth_workers` pages must be in flight for workers to be
     of use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their
-    hosts for each one in flight. Pages larger than `suspect_bytes` (a fiftieth of it where expressions may take long), and those
-    that take longer than `here_s` seconds to read, are read by a worker, which can be ended.
+    hosts for each one in flight, and `most_read` pages beyond those asked for may be with workers or wait to be committed. What
+    leads to `many_links` pages or more is committed in a thread. Pages larger than `suspect_bytes` (a fiftieth of it where
+    expressions may take long), and those that take longer than `here_s` seconds to read, are read by a worker, which can be ended.
     """
 
     many_hosts: int = 256
     worth_workers: int = 6
     waiting_for_each: int = 16
+    most_read: int = 32
+    many_links: int = 5000
     suspect_bytes: int = 1_000_000
     here_s: float = 1.5
 
