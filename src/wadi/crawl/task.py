@@ -49,7 +49,7 @@ class Tuning:
     of use: where one page leads to the next they only take time. `waiting_for_each` requests may wait for the pauses of their
     hosts for each one in flight, and `most_read` pages beyond those asked for may be with workers or wait to be committed. What
     leads to `many_links` pages or more is committed in a thread. Pages larger than `suspect_bytes` (a fiftieth of it where
-    expressions may take long), and those that take longer than `here_s` seconds to read, are read by a worker, which can be ended.
+    expressions may take long), and those that take longer than `here_s` seconds to read, are read by a worker that can be ended.
     """
 
     many_hosts: int = 256
