@@ -202,6 +202,7 @@ def test_children_stand_with_the_row_that_they_stand_in(tmp_path: Path) -> None:
     [
         ('a = "b"\nc = "i"', ["<b>1</b>", "<hr>", "<i>2</i>", "<p>x</p>", "<b>3</b><i>4</i>"], 2, True),
         ('a = "b"', ["<b>1</b>", "<hr>", "<b>2</b>"], 1, False),
+        ('a = "b"\np = { from = "url" }', ["<b>1</b>", "<hr>", "<b>2</b>"], 1, False),
         ('a = { at = "b", type = "integer" }\nc = "i"', ["<b>0</b>", "<b>0</b>"], 0, False),
         ('a = "b"\nd = { at = "u", default = "none" }\np = { from = "url" }\nc = "i"', ["<b>1</b>", "<hr>"], 1, True),
     ],

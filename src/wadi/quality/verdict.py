@@ -361,9 +361,8 @@ def _blank_rows(facts: Facts) -> Iterator[Finding]:
     column alone is picked that is a missing cell as well, and no more than said."""
     for table in facts.tables:
         if count := table.ledger.blank:
-            picked = sum(bool(column.pages) and column.part_of is None for column in table.columns)
             what = f"{count:,} of {table.rows:,} rows of {table.name} have no value in any column that is picked in the row"
-            yield Finding("blank-rows", what, fails=picked > 1, table=table.name)
+            yield Finding("blank-rows", what, fails=table.ledger.picked > 1, table=table.name)
 
 
 def _duplicates(facts: Facts) -> Iterator[Finding]:

@@ -86,6 +86,7 @@ class Assembly:
         )
         self._are_texts = [column.many or column.type not in _NO_TEXTS for column in self.plain_columns]
         self._picked = [place[column.name] for column in self.plain_columns if _is_picked(plan, table, column.name)]
+        self.ledger.picked = len(self._picked)
         self._is_list = any(name == table for _, name, _ in lists_of(plan))
         parent = parent_table(plan, table) if self._is_list else None
         self._parent = Assembly(state, plan, parent, limit=parent_limit, context=context) if parent else None
