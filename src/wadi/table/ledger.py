@@ -69,8 +69,9 @@ class RejectWay:
 class Ledger:
     """What became of the rows that the pages gave.
 
-    `filled` counts non-missing cells of accepted rows, by column, `blank` accepted rows in which none of the `picked` columns is
-    filled that are picked in the row. `unread` counts cells that could not be read, by column, with the URL and the problem of the first.
+    `filled` counts non-missing cells of accepted rows, by column, `blank` accepted rows in which none of the columns is filled
+    that are picked in the row, `picked` in number. `unread` counts cells that could not be read, by column, with the URL and the
+    problem of the first.
     `several` counts rows where a field matched more than once. `duplicate_ways` says how duplicates came about, `reject_ways`
     why rows were rejected. `incomplete_rows` are the numbers of the first that lack a detail page. `earlier` counts rows of a
     table with `seen` that only earlier runs have.
