@@ -17,6 +17,7 @@ from wadi.actions.begin import begin
 from wadi.actions.crawl import crawl
 from wadi.actions.run import Run
 from wadi.problems import PlanError, RunError
+from wadi.quality.verify_run import earlier_runs
 
 KEY = '[table.t]\nkey = "name"\n'
 
@@ -152,3 +153,17 @@ def test_seen_needs_a_key_and_its_names(tmp_path: Path, old: str, new: str, code
     with pytest.raises(PlanError) as caught:
         plan_of(tmp_path, (list_plan(page='next = "a"', more=KEY) + "history = true\n").replace(old, new))
     assert [problem.code for problem in caught.value.problems] == [code]
+
+
+def test_runs_are_earlier_by_their_moments_and_not_by_their_texts(tmp_path: Path) -> None:
+    """A run of 10:00 in summer time was before one of 09:00 UTC."""
+    host = SmallHost({"/l": items("a", "b")})
+    moments = [datetime.fromisoformat("2026-05-01T10:00:00+02:00"), datetime.fromisoformat("2026-05-01T09:00:00+00:00")]
+    folders = []
+    with serving(host.application) as site:
+        for moment in moments:
+            with begin(plan_of(tmp_path, list_plan(), site), tmp_path / "runs", now=moment) as run:
+                crawl(run)
+                folders.append(run.folder)
+                found = earlier_runs(run)
+    assert found == folders[:1]
