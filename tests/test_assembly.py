@@ -127,15 +127,20 @@ def cells_of(batches: Iterator[Batch]) -> list[Any]:
     return [row.cells for batch in batches for row in batch]
 
 
-def nothing(row: LocatedRow) -> dict[str, Any]:
-    return {}
+def by_name(row: LocatedRow) -> dict[str, Any]:
+    return dict(zip("abc", row.cells, strict=False))
 
 
 def test_the_first_of_each_key_stays_and_the_ledger_says_how_others_came() -> None:
     ledger, told = Ledger(), []
     ledger.hear = told.append
     pages = rows_of([["a", 1], ["b", 2], ["a", 3]], [], [[None, 4], ["b", 5], [None, 6]])
-    assert cells_of(without_duplicates(pages, [0], ledger, nothing)) == [["a", 1], ["b", 2], [None, 4], [None, 6]]
+    assert cells_of(without_duplicates(pages, [0], ["a", "b"], ledger, by_name)) == [
+        ["a", 1],
+        ["b", 2],
+        [None, 4],
+        [None, 6],
+    ]
     assert ledger.duplicates == 2
     assert {way: found.examples for way, found in ledger.duplicate_ways.items()} == {
         "twice on one page": [("a", "0", "0")], "on two pages of one listing": [("b", "0", "2")],
@@ -153,7 +158,7 @@ def test_the_first_of_each_key_stays_and_the_ledger_says_how_others_came() -> No
 )
 def test_rows_of_one_key_are_put_together(rules: dict[str, Any], wanted: list[list[Any]]) -> None:
     pages = rows_of([["a", 1, ["x"]], ["b", 2, None]], [[None, 4, None], ["a", None, ["y"]]])
-    made = merged(pages, [0], TablePlan(key=["a"], **rules), ["a", "b", "c"], Ledger(), nothing)
+    made = merged(pages, [0], TablePlan(key=["a"], **rules), ["a", "b", "c"], Ledger(), by_name)
     assert cells_of(made) == wanted
 
 
@@ -170,10 +175,10 @@ def test_a_limit_looks_at_no_row_behind_it() -> None:
 
 
 def test_an_empty_batch_goes_through_every_stage_and_none_is_made() -> None:
-    """It says that nothing more is certain before the next commit: of one that a stage empties nobody has to wait."""
+    """It says that by_name more is certain before the next commit: of one that a stage empties nobody has to wait."""
     batches = [*rows_of([["a"], [None]]), [], *rows_of([["a"]], [["b"]])]
     staged = without_duplicates(
-        with_required(one_by_one(batches), [0], ["c"], Ledger(), nothing), [0], Ledger(), nothing
+        with_required(one_by_one(batches), [0], ["c"], Ledger(), by_name), [0], ["a"], Ledger(), by_name
     )
     assert [[row.cells for row in batch] for batch in staged] == [[["a"]], [], [["b"]]]
 
@@ -292,3 +297,13 @@ def test_a_key_names_no_column_that_is_filled_later(tmp_path: Path, rules: str) 
     fields = 'name = "b"\nphoto = { at = "img", attr = "src", type = "file" }'
     with pytest.raises(PlanError, match="is filled when rows have been told apart"):
         plan_of(tmp_path, list_plan(fields, more=f"[table.t]\n{rules}\n"))
+
+
+@pytest.mark.parametrize("duplicates", ["first", "last", "merge"])
+def test_a_key_of_personal_data_is_told_nowhere(tmp_path: Path, duplicates: str) -> None:
+    plan = list_plan(more=f'[table.t]\nkey = ["name"]\nhash = ["name"]\nduplicates = "{duplicates}"\n')
+    with crawled(tmp_path, {"/l": items("Ilsa Tarn", "Ilsa Tarn")}, plan) as done:
+        told = json.dumps(Summary(done.run, verify(done.run), []).as_dict())
+        shown = done.run.read("duplicates").rows
+    assert "twice on one page" in told
+    assert "Ilsa" not in told + str(shown)

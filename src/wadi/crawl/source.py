@@ -102,9 +102,6 @@ class SiteSource(Source):
         self._client = client
         self._kinds = kinds
         self._earlier = earlier
-        self.refused = client.refused  # type: ignore[method-assign]
-        self.any_unreachable = client.any_unreachable  # type: ignore[method-assign]
-        self.stop = client.stop  # type: ignore[method-assign]
 
     @property
     def sent(self) -> int:
@@ -116,6 +113,15 @@ class SiteSource(Source):
 
     async def log_in(self, login: Login) -> None:
         await log_in(self._client, login)
+
+    def refused(self, host: str, why: str) -> None:
+        self._client.refused(host, why)
+
+    def any_unreachable(self) -> bool:
+        return self._client.any_unreachable()
+
+    def stop(self) -> None:
+        self._client.stop()
 
     async def fetch(self, page: Page) -> Fetched:
         earlier = self._earlier

@@ -155,7 +155,7 @@ class Assembly:
 
     def _staged(self, located: Batches) -> Batches:
         """The way of rows through the stages that have something to do."""
-        ledger, rules = self.ledger, self._plan
+        ledger, rules, names = self.ledger, self._plan, [column.name for column in self.plain_columns]
         rows = one_by_one(located) if self._limit is not None else located
         rows = given(rows, ledger)
         if self._completes and not self._is_list:
@@ -163,13 +163,13 @@ class Assembly:
         if not self._derived.is_idle:
             rows = derived(rows, self._derived, ledger, self._named)
         if required := [place for place, column in enumerate(self.plain_columns) if column.required]:
-            rows = with_required(rows, required, [column.name for column in self.plain_columns], ledger, self._named)
+            rows = with_required(rows, required, names, ledger, self._named)
         if not self._stamps.is_idle:
             rows = stamped(rows, self._stamps)
         if self._merges:
-            rows = merged(rows, self.key, rules, [column.name for column in self.plain_columns], ledger, self._named)
+            rows = merged(rows, self.key, rules, names, ledger, self._named)
         elif self.key and rules.duplicates == "first":
-            rows = without_duplicates(rows, self.key, ledger, self._named)
+            rows = without_duplicates(rows, self.key, names, ledger, self._named)
         if self._limit is not None:
             rows = limited(rows, self._limit)
         return self._finished(rows)
@@ -317,9 +317,15 @@ def _only(batches: Batches, kept: Callable[[LocatedRow], bool]) -> Iterator[Batc
 
 
 def without_duplicates(
-    batches: Batches, key: Sequence[int], ledger: Ledger, named: Named, seen: SeenKeys | None = None
+    batches: Batches,
+    key: Sequence[int],
+    names: Sequence[str],
+    ledger: Ledger,
+    named: Named,
+    seen: SeenKeys | None = None,
 ) -> Iterator[Batch]:
     """The first row of each key, and rows that lack a part of theirs."""
+    key_names = [names[place] for place in key]
     seen = SeenKeys() if seen is None else seen
     visits = _Visits()
     for batch in batches:
@@ -329,7 +335,7 @@ def without_duplicates(
         stood = seen.stood(keys_of([row.cells for row in batch], key), visits.number_of(batch[0].visit))
         for place, number in stood.items():
             row = batch[place]
-            _enter_duplicate(ledger, row, key, visits.location(number), row, named)
+            _enter_duplicate(ledger, row, key_names, visits.location(number), row, named)
         if rows := [row for place, row in enumerate(batch) if place not in stood] if stood else batch:
             yield rows
 
@@ -356,9 +362,10 @@ class _Visits:
 
 
 def _enter_duplicate(
-    ledger: Ledger, again: LocatedRow, key: Sequence[int], first: RowLocation, left_out: LocatedRow, named: Named
+    ledger: Ledger, again: LocatedRow, key: Sequence[str], first: RowLocation, left_out: LocatedRow, named: Named
 ) -> None:
-    shown = " ".join(str(again.cells[place]) for place in key)
+    cells = named(again)  # personal data is hashed there
+    shown = " ".join(str(cells[name]) for name in key)
     gone = (left_out.visit.page, left_out.number)
     ledger.enter_duplicate(shown, first, location_of(again.visit), gone, lambda: named(left_out))
 
@@ -370,6 +377,7 @@ def merged(
     over all of them, and how many they were. Held in memory, in one batch each at the end."""
     collect = [names.index(name) for name in rules.collect if name in names]
     counted = names.index(rules.occurrences) if rules.occurrences in names else None
+    key_names = [names[place] for place in key]
     kept: dict[bytes | int, LocatedRow] = {}
     collected: dict[bytes | int, list[Cells]] = {}
     for number, row in enumerate(row for batch in batches for row in batch):
@@ -380,7 +388,7 @@ def merged(
         if first is row:
             continue
         is_last = rules.duplicates == "last"
-        _enter_duplicate(ledger, row, key, location_of(first.visit), first if is_last else row, named)
+        _enter_duplicate(ledger, row, key_names, location_of(first.visit), first if is_last else row, named)
         if is_last:
             del kept[name]
             kept[name] = row
