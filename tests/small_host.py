@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import threading
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Awaitable, Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -29,7 +29,7 @@ HEAD = 'wadi = 1\n[manners]\npause = "0s"\nretries = 0\nfirst_wait = "0s"\nrest 
 class SmallHost:
     """Answers with pages by `path?query`, or by path; a function gets the request and its body. Unknown ones are 404."""
 
-    pages: Mapping[str, Page | Callable[[web.Request, str], Page]]
+    pages: Mapping[str, Page | Callable[[web.Request, str], Page | Awaitable[web.StreamResponse]]]
     asked: list[str] = field(default_factory=list)
     address: str = ""
 
@@ -38,7 +38,7 @@ class SmallHost:
         app.router.add_route("*", "/{rest:.*}", self._answer)
         return app
 
-    async def _answer(self, request: web.Request) -> web.Response:
+    async def _answer(self, request: web.Request) -> web.StreamResponse:
         body = await request.text()
         name = request.path_qs
         if name != "/robots.txt":
@@ -46,6 +46,10 @@ class SmallHost:
         page = self.pages.get(name, self.pages.get(request.path, (404, {}, "gone")))
         if callable(page):
             page = page(request, body)
+        if asyncio.iscoroutine(page):
+            page = await page
+        if isinstance(page, web.StreamResponse):
+            return page
         status, headers, content = page if isinstance(page, tuple) else (200, {}, page)
         data = content.encode() if isinstance(content, str) else content
         return web.Response(status=status, headers={"Content-Type": "text/html; charset=utf-8", **headers}, body=data)

@@ -11,6 +11,8 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+import pytest
+from aiohttp import web
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -362,15 +364,26 @@ async def _taken(how: Mapping[str, Any], page: ShownPage) -> bytes:
     return await picture_of_window(page.window, **how)
 
 
+async def _slowly(request: web.Request, _: str) -> web.StreamResponse:
+    """A page whose end comes long after its beginning is shown."""
+    reply = web.StreamResponse(headers={"Content-Type": "text/html"})
+    await reply.prepare(request)
+    await reply.write(b"<i>secret</i>" + b" " * 4096)
+    await asyncio.sleep(2)
+    await reply.write_eof()
+    return reply
+
+
 @needs_browser
-def test_where_a_page_leads_on_to_is_a_hop_and_robots_txt_holds_there(program: Program) -> None:
+@pytest.mark.parametrize("closed", ["<i>secret</i>", _slowly], ids=["at-once", "slowly"])
+def test_where_a_page_leads_on_to_is_a_hop_and_robots_txt_holds_there(program: Program, closed: Any) -> None:
     pages = {
         "/robots.txt": "User-agent: *\nDisallow: /closed",
         "/": "<ul><li><b>one</b><a href='/on'>a</a><a href='/off'>b</a></li></ul><script>alert('Join us!')</script>",
         "/on": "<script>location = '/there'</script>",
         "/off": "<script>location = '/closed/x'</script>",
         "/there": "<i>it</i>",
-        "/closed/x": "<i>secret</i>",
+        "/closed/x": closed,
     }
     plan = PLAN.replace(
         "[page.list.browser]",

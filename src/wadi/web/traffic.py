@@ -50,24 +50,27 @@ class Traffic:
         self.last_s = time.monotonic()
         if method == "network.beforeRequestSent":
             self._on_the_way.add(name)
+        elif method == "network.responseStarted":
+            if said.get("navigation"):  # before anything of it is shown: its end may come long after
+                self._take_document(said.get("response", {}))
         elif method in ("network.responseCompleted", "network.fetchError"):
             self._on_the_way.discard(name)
-            if method == "network.responseCompleted":
-                self._take(said)
+            if method == "network.responseCompleted" and not said.get("navigation"):
+                self._take_data(said)
         elif method == "browsingContext.userPromptOpened":
             self.noticed.append(f"a dialog: {str(said.get('message', ''))[:80]}")
         elif method == "browsingContext.downloadWillBegin":
             self.noticed.append(f"a download: {str(said.get('suggestedFilename', ''))[:80]}")
 
-    def _take(self, said: Mapping[str, Any]) -> None:
-        response = said.get("response", {})
-        if said.get("navigation"):
-            if self.url:
-                self.hops.append(Hop(self.url, self.status))
-            self.url = str(response.get("url", "")).partition("#")[0]
-            self.status = int(response.get("status", 0))
-            self.headers = _headers(response)
-        elif any(kind in str(response.get("mimeType", "")) for kind in _DATA):
+    def _take_document(self, response: Mapping[str, Any]) -> None:
+        if self.url:
+            self.hops.append(Hop(self.url, self.status))
+        self.url = str(response.get("url", "")).partition("#")[0]
+        self.status = int(response.get("status", 0))
+        self.headers = _headers(response)
+
+    def _take_data(self, said: Mapping[str, Any]) -> None:
+        if any(kind in str(said.get("response", {}).get("mimeType", "")) for kind in _DATA):
             self._completed.append(said)
             self.replies += 1
 

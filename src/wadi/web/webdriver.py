@@ -18,7 +18,7 @@ import aiohttp
 COMMAND_WITHIN_S = 30.0
 _START_WITHIN_S, _END_WITHIN_S = 60.0, 5.0
 _EVENTS = (
-    "network.beforeRequestSent", "network.responseCompleted", "network.fetchError",
+    "network.beforeRequestSent", "network.responseStarted", "network.responseCompleted", "network.fetchError",
     "browsingContext.userPromptOpened", "browsingContext.downloadWillBegin", "browsingContext.contextCreated",
 )  # fmt: skip
 MOST_BODY_BYTES = 50_000_000
