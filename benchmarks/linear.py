@@ -19,8 +19,9 @@ from wadi.actions.run import Run
 from wadi.actions.tally import Tally
 from wadi.clean.types import Where
 from wadi.crawl.events import PageDone, Sent
-from wadi.page.cells import Notes, Source, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.document import read_document
+from wadi.page.field import Source
 from wadi.plan.fields import compile_field
 from wadi.plan.reader import load_plan
 from wadi.store.archive import Archive
@@ -96,7 +97,7 @@ def distinct(folder: Path, count: int) -> float:
     text = "".join(f"<i>{n}</i>" for n in range(count))
     document = read_document(text.encode(), "http://127.0.0.1:9/l", "text/html")
     source = Source(document, Where())
-    return _timed(lambda: cell(field, document.scope, source, Notes()))
+    return _timed(lambda: read_column(field, [document.scope], source, Notes()))
 
 
 def exact_keys(folder: Path, count: int) -> float:

@@ -1,21 +1,16 @@
-"""How long a page takes to be read, by what it is: processor time from bytes to rows, with the quick ways and without them.
+"""How long a page takes to be read, by what it is: processor time from bytes to rows.
 
 python benchmarks/read_pages.py [--rounds 7]
 
 The pages are a listing of 30 rows with 8 fields (HTML, 30 KB), a reply of 1,000 records with 6 fields (JSON, 600 KB), and a file
-of 20,000 rows with 5 columns (CSV, 1.4 MB). The quick ways are those of `clean/quick.py` and `page/quick_cells.py`; without them
-(WADI_PLAIN_VALUES=1) the rows have to be the same.
+of 20,000 rows with 5 columns (CSV, 1.4 MB).
 """
 
 from __future__ import annotations
 
 import argparse
 import hashlib
-import json
-import os
 import random
-import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
@@ -115,23 +110,10 @@ def measure(rounds: int) -> dict[str, tuple[float, int, str]]:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--rounds", type=int, default=7)
-    parser.add_argument("--alone", action="store_true", help="one way, as JSON")
-    args = parser.parse_args()
-    if args.alone:
-        print(json.dumps(measure(args.rounds)))
-        return
-    command = [sys.executable, __file__, "--alone", "--rounds", str(args.rounds)]
-    ways = [
-        json.loads(
-            subprocess.run(command, env={**os.environ, **more}, capture_output=True, text=True, check=True).stdout
-        )
-        for more in ({"WADI_PLAIN_VALUES": ""}, {"WADI_PLAIN_VALUES": "1"})
-    ]
-    print("       ms a page   µs a cell   plainly: ms a page   rows")
-    for name in ways[0]:
-        (ms, cells, digest), (plain_ms, _, plain_digest) = ways[0][name], ways[1][name]
-        same = "the same" if digest == plain_digest else "NOT THE SAME"
-        print(f"{name:5} {ms:10.2f}   {ms / cells * 1e3:9.2f}   {plain_ms:18.2f}   {same}")
+    found = measure(parser.parse_args().rounds)
+    print("       ms a page   µs a cell   rows")
+    for name, (ms, cells, digest) in found.items():
+        print(f"{name:5} {ms:10.2f}   {ms / cells * 1e3:9.2f}   {digest}")
 
 
 if __name__ == "__main__":

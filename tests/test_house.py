@@ -33,7 +33,7 @@ LOOSE = {"__init__", "__main__", "problems", "urls"}
 ROOMS = {
     "actions": "begin cluster crawl export machine notebook open_page preview readers rendered reparse retry_pages run setup shards show_page site tally trace",
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints identity locales money numbers numerals "
-    "output patterns phones points quick stages steps text times types units years",
+    "output patterns phones points stages steps text times types units years",
     "cli": (
         "compare completion demo doctor draft draft_questions export inspect lint main mend new options pager preview profile progress reparse report resume row_stream settings "
         "run runs_ schema show show_page snap status summary trace try_ verify"
@@ -51,8 +51,8 @@ ROOMS = {
     ),
     "learn/mends": "changes good_run mend mending plan_edit",
     "page": (
-        "cells columns controls css decode document expressions grid json_values jsonpath labels literals markup nodes "
-        "quick_cells refresh structured text xml_tree xpath"
+        "cells columns controls css decode document expressions field grid json_values jsonpath labels literals markup nodes "
+        "refresh structured text xml_tree xpath"
     ),
     "plan": "beside checks code columns fields inputs local model parts positions reader starts text ways",
     "plan/lint": "browser checks fields made pages secrets starts tables",

@@ -136,3 +136,26 @@ def _evened(text: str) -> str:
 def _one_escape(match: re.Match[str]) -> str:
     character = chr(int(match[1], 16))
     return character if character in _UNRESERVED else match[0].upper()
+
+
+# A path from the root, from here or from above, of segments without leading dots; with a query, a fragment.
+_PLAIN_REFERENCE = re.compile(
+    r"(/|(?:\.\./)*)([\w~-][\w.~-]*(?:/[\w~-][\w.~-]*)*/?(?:\?[\w.~/&=+-]+)?(?:#[\w.~/-]+)?)", re.ASCII
+)
+
+
+def plain_address(reference: str, base: str) -> str | None:
+    """The address of a reference that is a path with nothing to be evened out, as most are; None for others."""
+    if (plain := _PLAIN_REFERENCE.fullmatch(reference)) is None:
+        return None
+    start = _before(base, plain[1])
+    return start + plain[2] if start is not None else None
+
+
+@lru_cache(maxsize=256)
+def _before(base: str, start: str) -> str | None:
+    """What stands before a plain reference that begins so on a page: worked out once for the page."""
+    try:
+        return addressed(resolve(base, f"{start}x"))[:-1]
+    except NotAUrl:
+        return None

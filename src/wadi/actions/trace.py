@@ -16,8 +16,8 @@ from wadi.crawl.documents import document_of
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.crawl.page_calls import rows_given, with_page_data
 from wadi.crawl.trace import Retraced, list_scope, retrace, retrace_route, scope_of
-from wadi.page.cells import Field
 from wadi.page.document import Document, NotADocument
+from wadi.page.field import Field
 from wadi.page.nodes import JsonNode, Scope
 from wadi.plan.code import CodeFailed
 from wadi.plan.columns import COMPANIONS, SEEN_COLUMNS, table_plan, tables_of

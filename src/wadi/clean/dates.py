@@ -84,6 +84,9 @@ class DatePattern:
     locale: str
 
 
+_ISO_DATE = re.compile(r"(?P<year>\d{4})-(?P<month>\d\d)-(?P<day>\d\d)", re.ASCII)
+
+
 def date_reader(pattern: str | None = None, locale: str | None = None, *, this_year: int | None = None) -> DateReader:
     """A function from text to date.
 
@@ -92,8 +95,15 @@ def date_reader(pattern: str | None = None, locale: str | None = None, *, this_y
     Raises BadSetting for a pattern that cannot be read; the function raises NotReadable.
     """
     patterns = [date_pattern(pattern, locale)] if pattern is not None else date_patterns(locale)
+    # What nearly all are: three numbers of this calendar, in which there is nothing to be settled.
+    numeric = patterns[0].expression if pattern is not None else _ISO_DATE
+    is_numeric = set(numeric.groupindex) == {"year", "month", "day"}
 
     def read(text: str) -> date:
+        if is_numeric and text.isascii() and (numbers := numeric.fullmatch(text)) is not None:
+            year, month, number = numbers.group("year", "month", "day")
+            if len(year) == 4 and "1600" <= year < "2400" and month.isdecimal():
+                return _day_of(int(year), int(month), int(number), text)
         plain = latin_digits(text).strip()
         if pattern is None and (iso := _ISO.match(plain)) is not None:
             day = _calendar_day(int(iso[1]), int(iso[2]), int(iso[3]), text, locale)
@@ -289,10 +299,12 @@ def date_of(found: re.Match[str], locale: str, text: str, this_year: int | None)
 
 
 def _calendar_day(year: int, month: int, day: int, text: str, locale: str | None) -> date:
+    return _day_of(gregorian_year(year, text, locale), month, day, text)
+
+
+def _day_of(year: int, month: int, day: int, text: str) -> date:
     try:
-        return date(gregorian_year(year, text, locale), month, day)
-    except NotReadable:
-        raise
+        return date(year, month, day)
     except ValueError as error:
         raise NotReadable("not-a-date", f"{text!r} is no day of the calendar", str(error)) from error
 

@@ -14,10 +14,10 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
-from wadi.clean import quick
 from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import BLANKS, marks_of, scales_of, separators
+from wadi.clean.numerals import plain_digits, plain_number
 from wadi.clean.units import unit_factor, unit_key
 
 
@@ -61,11 +61,11 @@ def number_reader(
     """
     writing = writing or NumberWriting(locale, unit)
     value_of = value_reader(writing)
-    plainly = quick.plain_number(marks_of(writing.locale), writing.unit)
+    plainly = plain_number(marks_of(writing.locale), writing.unit)
 
     def read(text: str) -> float:
         if text.__class__ is str and (match := plainly(text)) is not None:
-            return float(quick.plain_digits(match))
+            return float(plain_digits(match))
         return as_float(value_of(text), text)
 
     return read
@@ -77,11 +77,11 @@ def integer_reader(
     """A function from text to int (64 bits, signed); `12.0` is a whole number, `12.5` is not."""
     writing = writing or NumberWriting(locale, unit)
     value_of = value_reader(writing)
-    plainly = quick.plain_number(marks_of(writing.locale), writing.unit)
+    plainly = plain_number(marks_of(writing.locale), writing.unit)
 
     def read(text: str) -> int:
         if text.__class__ is str and (match := plainly(text)) is not None and not match[2]:
-            return int(quick.plain_digits(match))
+            return int(plain_digits(match))
         return as_integer(value_of(text), text)
 
     return read

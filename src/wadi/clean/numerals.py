@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Callable
 from decimal import Decimal
-from functools import lru_cache
 from typing import NamedTuple
 
 from wadi.clean.errors import NotReadable
@@ -36,7 +36,6 @@ _RAISED = str.maketrans("⁺⁻⁰¹²³⁴⁵⁶⁷⁸⁹\u2212", "+-0123456789
 _MOST_EXPONENT = 5
 _ARABIC = Separators("٫", frozenset("٬،"), (3, 3))
 _NONE = "\0"
-_NO_DIGIT = re.compile("[^0-9]")
 
 
 class Numeral(NamedTuple):
@@ -105,20 +104,8 @@ def digits_of(body: str, marks: Separators | None) -> str | None:
     if body.isdecimal():
         return body
     if marks is not None:
-        if (match := _written_by(marks).fullmatch(body)) is not None:
-            whole = match[1] if match[1].isdecimal() else _NO_DIGIT.sub("", match[1])
-            return f"{whole}.{match[2]}" if match[2] else whole
         return _by_marks(body, marks) or _beyond_doubt(body)
     return _by_itself(body)
-
-
-@lru_cache(maxsize=64)
-def _written_by(marks: Separators) -> re.Pattern[str]:
-    """Numerals with the marks of a locale and groups of three, as nearly all are written."""
-    group = "".join(re.escape(mark) for mark in sorted(marks.group | BLANKS))
-    groups = "|".join(f"[1-9][0-9]{{0,2}}(?:{re.escape(mark)}[0-9]{{3}})+" for mark in sorted(marks.group))
-    groups += f"|[1-9][0-9]{{0,2}}(?:[{group}][0-9]{{3}})" if group else ""
-    return re.compile(f"([0-9]+|{groups})(?:{re.escape(marks.decimal)}([0-9]+))?")
 
 
 def _by_marks(body: str, marks: Separators) -> str | None:
@@ -186,3 +173,30 @@ def _are_whole(groups: list[str], sizes: tuple[int, int]) -> bool:
 def _sized(groups: list[str], last: int, others: int) -> bool:
     first, *middle = groups[:-1]
     return len(groups[-1]) == last and all(len(group) == others for group in middle) and 1 <= len(first) <= others
+
+
+FindNumber = Callable[[str], re.Match[str] | None]
+"""Whole part and fraction of a number in a text."""
+
+
+def plain_number(marks: Separators | None, unit: str | None) -> FindNumber:
+    """A function that finds the whole part and the fraction of a number, groups of three by the marks of the locale, the unit
+    behind it: nine of ten are written so, and read in a tenth of the time. None for all others, among them, without a
+    locale, those that could be read in two ways."""
+    group, fraction = "", "(?:[.,]([0-9]{1,2}|[0-9]{4,15}))?"  # of three digits it could be a group
+    if marks is not None:
+        group = "".join(f"|[1-9][0-9]{{0,2}}(?:{re.escape(mark)}[0-9]{{3}}){{1,4}}" for mark in sorted(marks.group))
+        fraction = rf"(?:{re.escape(marks.decimal)}([0-9]{{1,15}}))?"
+    after = rf"(?:[\s\u00a0\u202f]*{re.escape(unit)})?" if unit else ""
+    return re.compile(rf"\s*(-?(?:[0-9]{{1,15}}{group})){fraction}{after}\s*", re.ASCII).fullmatch
+
+
+_MARK = re.compile("[^0-9-]")
+
+
+def plain_digits(match: re.Match[str]) -> str:
+    """What `plain_number` found, in Python's own writing."""
+    whole, fraction = match.groups()
+    if not whole.isdecimal():
+        whole = _MARK.sub("", whole)
+    return f"{whole}.{fraction}" if fraction else whole

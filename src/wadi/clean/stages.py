@@ -11,22 +11,11 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
 
-from wadi.clean import quick
 from wadi.clean.adjust import Adjustment, adjustment_of
 from wadi.clean.errors import NotReadable
 from wadi.clean.patterns import pattern_of
 from wadi.clean.steps import Functions, step_of
-from wadi.clean.types import (
-    FROM_NOW,
-    Converter,
-    QuickConverter,
-    Setting,
-    Value,
-    Where,
-    converter,
-    moment_from_now,
-    quick_converter,
-)
+from wadi.clean.types import FROM_NOW, Converter, Setting, Value, Where, converter, moment_from_now
 
 TextStage = Callable[[str], str | None]
 """From text to text; None when the text counts as no value. Raises NotReadable."""
@@ -35,7 +24,7 @@ TextStage = Callable[[str], str | None]
 _TEXT = Setting()
 _MADE_ANEW = frozenset({"url", "file", "array", "object"})
 """Types whose values depend on the page, or can be changed by whoever gets them."""
-_SOMEWHERE = Where("http://h/")
+_MOST_KNOWN, _LONGEST_KNOWN = 4096, 100
 _NUMERAL = re.compile(r"-?[0-9][0-9.eE+-]*")
 """How Python writes numbers."""
 
@@ -88,76 +77,64 @@ class Stages:
         self.adjustments: tuple[tuple[str, Adjustment], ...] = tuple(
             (f"adjust: {sentence}", adjustment_of(sentence, recipe.functions)) for sentence in recipe.adjust
         )
-        self._functions = tuple(function for _, function in self.text_stages)
         self._tells_from_now = recipe.setting.type in FROM_NOW
-        is_plain = len(self.text_stages) == 1 and not self.adjustments
+        self._is_plain = len(self.text_stages) == 1 and not self.adjustments
         # A text that stays what it is has one question to answer.
-        self.missing = recipe.missing if is_plain and recipe.setting.type == "string" else None
+        self.missing = recipe.missing if self._is_plain and recipe.setting.type == "string" else None
         """The texts that count as missing, where all others are their own values; else None."""
-        is_same = recipe.setting.type not in _MADE_ANEW
-        self.remembers = quick.IS_ON and self.missing is None and is_same
-        """Whether a text that was read is known by itself: it has the same value on every page."""
-        self._known: dict[str, Any] = {}
-        self.written: dict[str, Any] = {}
-        """Texts as they are written in pages, with what is stored of them (`page.quick_cells`)."""
-        self.quickly = self._quick_way() if is_plain and quick.IS_ON else None
-        """From a text as it is written to its value, where that needs no more than a look; None for other texts."""
+        self._remembers = self.missing is None and recipe.setting.type not in _MADE_ANEW
+        self.known: dict[str, Value | None] = {}
+        """The values of texts that have the same one on every page: districts, kinds and dates come again and again."""
 
     @cached_property
     def as_number(self) -> bool:
         """Whether a number that came as one (JSON) is the value, whichever it is: none of them counts as missing."""
-        is_number = self.recipe.setting.type == "number" and len(self.text_stages) == 1 and not self.adjustments
-        return is_number and not any(map(_NUMERAL.fullmatch, self.recipe.missing))
+        is_number = self.recipe.setting.type == "number"
+        return is_number and self._is_plain and not any(map(_NUMERAL.fullmatch, self.recipe.missing))
 
-    def _quick_way(self) -> QuickConverter | None:
-        convert, missing = quick_converter(self.recipe.setting), self.recipe.missing
-        if convert is None:
-            return None
-        if self.recipe.setting.type == "url":
-            return lambda text, where: convert(text, where) if text not in missing else None
-        # A number or a date that counts as missing does so however it is written.
-        return convert if all(convert(text, _SOMEWHERE) is None for text in missing) else None
-
-    def value_of(self, text: str, where: Where) -> Value | Unread | None:
-        """The value of a text, None when it counts as missing, Unread when it cannot be read."""
+    def value_of(self, text: str, where: Where, *, written: str | None = None) -> Value | Unread | None:
+        """The value of a text, None when it counts as missing, Unread when it cannot be read. It is known again by how it is
+        `written`, where that is not the text itself."""
         if self.missing is not None:
             return None if text in self.missing else text
-        if not self.remembers or text.__class__ is not str:
-            return self._read(text, where)
-        known = self._known
-        if text in known:
-            value = known[text]
-        else:
-            value = self._read(text, Where(where.base, encoding=where.encoding))
-            quick.remember(known, text, value)
-        if self._tells_from_now and value.__class__ is Unread and where.at is not None:
-            return self._read(text, where)
-        return value  # type: ignore[no-any-return]
+        if not self._remembers or text.__class__ is not str:
+            return self._read(text, where, where.at)
+        if text in self.known:
+            return self.known[text]
+        value = self._read(text, where, None)
+        if value.__class__ is Unread:
+            return (
+                self._read(text, where, where.at) if self._tells_from_now else value
+            )  # unless it tells a time from now
+        # What comes first is kept, since what is frequent does; a long text would fill the memory and hardly come again.
+        name = written or text
+        if len(name) <= _LONGEST_KNOWN and len(self.known) < _MOST_KNOWN:
+            self.known[name] = value  # type: ignore[assignment]
+        return value
 
-    def is_known(self, text: str) -> bool:
-        """Whether the value of a text is remembered: it is the same on every page, and at any time."""
-        return text in self._known and self._known[text].__class__ is not Unread
-
-    def _read(self, text: str, where: Where) -> Value | Unread | None:
-        current: str | None = text
+    def _read(self, text: str, where: Where, at: float | None) -> Value | Unread | None:
         try:
-            for function in self._functions:
+            if self._is_plain:
+                if text in self.recipe.missing:
+                    return None
+                return self._converted(text, where, at) if self._tells_from_now else self.convert(text, where)
+            current: str | None = text
+            for _, function in self.text_stages:
                 current = function(current)  # type: ignore[arg-type]
                 if current is None:
                     return None
-            value: Any = self._converted(current, where)  # type: ignore[arg-type]
+            value: Any = self._converted(current, where, at)  # type: ignore[arg-type]
             for _, adjust in self.adjustments:
                 value = adjust(value)
             return value  # type: ignore[no-any-return]
         except NotReadable as error:
             return Unread(text, error.code, error.what, error.why)
 
-    def _converted(self, text: str, where: Where) -> Value:
+    def _converted(self, text: str, where: Where, at: float | None) -> Value:
         try:
             return self.convert(text, where)
         except NotReadable:
-            moment = moment_from_now(text, self.recipe.setting, where.at) if self._tells_from_now and where.at else None
-            if moment is None:
+            if not self._tells_from_now or not at or (moment := moment_from_now(text, self.recipe.setting, at)) is None:
                 raise
             return moment
 
@@ -172,7 +149,7 @@ class Stages:
                 if current is None:
                     return
             name = f"type: {self.recipe.setting.type}"
-            current = self._converted(current, where)
+            current = self._converted(current, where, where.at)
             yield Step(name, current)
             for name, adjust in self.adjustments:
                 current = adjust(current)

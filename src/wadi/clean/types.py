@@ -7,12 +7,10 @@ from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time
 from typing import Any, Literal, NamedTuple, get_args
 
-from wadi.clean import quick
-from wadi.clean.dates import date_pattern, date_reader, month_reader
+from wadi.clean.dates import date_reader, month_reader
 from wadi.clean.errors import NotReadable
-from wadi.clean.locales import marks_of
 from wadi.clean.numbers import Negative, NumberWriting, RangeEnd, integer_reader, number_reader
-from wadi.urls import NotAUrl, absolute, addressed, resolve
+from wadi.urls import NotAUrl, absolute, addressed, plain_address, resolve
 
 TypeName = Literal[
     "string", "integer", "number", "boolean", "date", "time", "datetime", "duration", "year", "yearmonth", "geopoint",
@@ -78,37 +76,6 @@ _NO = frozenset(
 def converter(setting: Setting) -> Converter:
     """The function that makes values of this type. Raises BadSetting when locale or format mean nothing."""
     return _MAKERS[setting.type](setting)
-
-
-QuickConverter = Callable[[str, Where], Value | None]
-
-
-def quick_converter(setting: Setting) -> QuickConverter | None:
-    """A function that makes values of the texts that are plain, as pages have them, white space as it is written: the value
-    that the text comes to when it is tidied, or None for all others. None for types that have no quick way."""
-    if setting.type in ("number", "integer"):
-        find = quick.plain_number(marks_of(setting.locale), setting.writing.unit)
-        return _quick_number(find) if setting.type == "number" else _quick_integer(find)
-    if setting.type == "date":
-        pattern = date_pattern(setting.format, setting.locale).expression if setting.format is not None else None
-        return _quick_date(quick.plain_date(pattern))
-    return (lambda text, where: quick.plain_address(text, where.base)) if setting.type == "url" else None
-
-
-def _quick_number(find: quick.FindNumber) -> QuickConverter:
-    return lambda text, where: float(quick.plain_digits(match)) if (match := find(text)) is not None else None
-
-
-def _quick_integer(find: quick.FindNumber) -> QuickConverter:
-    def read(text: str, where: Where) -> int | None:
-        match = find(text)
-        return int(quick.plain_digits(match)) if match is not None and not match[2] else None
-
-    return read
-
-
-def _quick_date(read: Callable[[str], date | None]) -> QuickConverter:
-    return lambda text, where: read(text)
 
 
 def moment_from_now(text: str, setting: Setting, at: float) -> Value | None:
@@ -287,7 +254,7 @@ def _file(setting: Setting) -> Converter:
 
 def read_address(text: str, where: Where) -> str:
     """The absolute URL of a text as a table has it: normalised, of any scheme but those that run something."""
-    plain = quick.plain_address(text, where.base)
+    plain = plain_address(text, where.base)
     if plain is not None:
         return plain
     try:

@@ -17,8 +17,8 @@ if TYPE_CHECKING:
 
     from wadi.actions.open_page import OpenedPage
     from wadi.learn.first_look.trying import Match, NoMatchHelp, Tried
-    from wadi.page.cells import Field
     from wadi.page.document import Document
+    from wadi.page.field import Field
     from wadi.page.nodes import Scope
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):

@@ -19,9 +19,9 @@ from wadi.crawl.page_calls import never_given, with_page_data
 from wadi.crawl.paging import is_at_its_end, next_request, stated_number
 from wadi.crawl.requests import with_referer
 from wadi.crawl.rows import Uneven, row_scopes, tables_of
-from wadi.page.cells import Field
 from wadi.page.document import Document, NotADocument
 from wadi.page.expressions import BadExpression, Expression, compile_expression
+from wadi.page.field import Field
 from wadi.page.grid import TooLargeTable
 from wadi.page.nodes import JsonNode
 from wadi.plan.code import CodeFailed

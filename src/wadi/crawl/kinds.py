@@ -12,9 +12,9 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 from typing import Any
 
-from wadi.page.cells import Field
 from wadi.page.document import Parse
 from wadi.page.expressions import Expression, for_browser
+from wadi.page.field import Field
 from wadi.plan.code import Function, guarded
 from wadi.plan.fields import compile_field, compiled
 from wadi.plan.model import AskPlan, BrowserPlan, FieldPlan, ListPlan, NextPlan, OpenPlan, PagePlan, Plan

@@ -8,9 +8,10 @@ from datetime import date
 from typing import Any
 
 from wadi.crawl.requests import source_of
-from wadi.page.cells import Field, Notes, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, Expression, compile_expression
+from wadi.page.field import Field
 from wadi.page.json_values import text_of_value
 from wadi.page.nodes import Element, JsonNode, Scope, markup_of
 from wadi.page.text import text_of
@@ -178,4 +179,5 @@ def _with(at: Said, keys: dict[str, Any]) -> dict[str, Any]:
 
 
 def _read(where: Readable, spec: Field) -> Any:
-    return as_stored(cell(spec, where.scope, source_of(where.document, where.reply), Notes()))
+    (value,) = read_column(spec, [where.scope], source_of(where.document, where.reply), Notes())
+    return as_stored(value)

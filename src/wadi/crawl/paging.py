@@ -7,9 +7,10 @@ import re
 from wadi.clean.stages import Unread
 from wadi.crawl.kinds import Next
 from wadi.crawl.requests import asked, going_on, headers_of, sent_values, several_sent, source_of
-from wadi.page.cells import Field, Notes, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.document import Document, every_element
 from wadi.page.expressions import Expression, first_of
+from wadi.page.field import Field
 from wadi.page.nodes import Element, JsonNode, Node, link_of
 from wadi.page.text import text_of
 from wadi.problems import Place, Problem, listed, shortened
@@ -86,10 +87,10 @@ def _several_say_so(document: Document, text: str, references: list[str]) -> Pro
 def stated_number(field: Field, document: Document, reply: Reply) -> int | Unread | None:
     """A whole number that the page states, such as its total; None where it states none, Unread where it cannot be read."""
     notes = Notes()
-    value = cell(field, document.scope, source_of(document, reply), notes)
+    (value,) = read_column(field, [document.scope], source_of(document, reply), notes)
     if isinstance(value, int):
         return value
-    return notes.unread[0][1] if notes.unread else None
+    return notes.unread[0][-1] if notes.unread else None
 
 
 def _is_last(document: Document, reply: Reply, following: Next, field: Field, number: int) -> bool:

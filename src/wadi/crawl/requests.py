@@ -9,8 +9,9 @@ from urllib.parse import urlsplit, urlunsplit
 
 from wadi.clean.types import Where
 from wadi.crawl.kinds import RequestSpec
-from wadi.page.cells import Field, Notes, Source, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.document import Document
+from wadi.page.field import Field, Source
 from wadi.page.nodes import Scope
 from wadi.plan.starts import variables_of
 from wadi.problems import Place, Problem
@@ -37,7 +38,7 @@ def sent_values(fields: Sequence[Field], scope: Scope, document: Document, reply
     lacking = None
     notes = Notes()
     for field in fields:
-        value = cell(field, scope, source_of(document, reply), notes)
+        (value,) = read_column(field, [scope], source_of(document, reply), notes)
         if value is None or value in _NOTHING:
             lacking = lacking or field.name
         else:

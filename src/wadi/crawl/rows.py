@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from operator import itemgetter
 from typing import Any
 
 from wadi.clean.stages import Unread
 from wadi.crawl.kinds import ChildRows, Kind
 from wadi.crawl.requests import source_of
-from wadi.page.cells import Field, Notes, Source, cell, cell_of_texts, texts_of
+from wadi.page.cells import Notes, read_column, value_of_texts
 from wadi.page.document import Document
 from wadi.page.expressions import Expression, first_of
+from wadi.page.field import Field, Source, texts_of
 from wadi.page.nodes import Element, JsonNode, Scope
-from wadi.page.quick_cells import quick_cells
 from wadi.page.text import text_of
 from wadi.problems import shortened
-from wadi.store.outcome import CellProblem, TableRows, as_stored
+from wadi.store.outcome import CellProblem, TableRows, as_stored, column_as_stored
 from wadi.web.messages import Reply
 
 
@@ -32,34 +33,25 @@ class _Rows:
 
     def add(self, fields: Sequence[Field], scopes: Sequence[Scope]) -> None:
         """One row for each scope, with one cell for each field. What depends on the way to the page is left open."""
-        before = len(self.problems)
-        columns = [self._column(spec, scopes) for spec in fields]
-        self.problems[before:] = sorted(self.problems[before:], key=lambda problem: problem.row)
+        columns = [
+            [None] * len(scopes)
+            if spec.by_route
+            else column_as_stored(read_column(spec, scopes, self.source, self.notes))
+            for spec in fields
+        ]
+        self._keep_unread()
         self.rows.extend(map(list, zip(*columns, strict=True)) if columns else ([] for _ in scopes))
-
-    def _column(self, spec: Field, scopes: Sequence[Scope]) -> list[Any]:
-        """The cells of a field in rows that follow those that are there."""
-        if spec.by_route:
-            return [None] * len(scopes)
-        source, notes, before = self.source, self.notes, len(self.rows)
-
-        def read(number: int) -> Any:
-            value = as_stored(cell(spec, scopes[number], source, notes))
-            self._keep_unread(before + number)
-            return value
-
-        assert source.document is not None
-        return quick_cells(spec, scopes, source.document, source.where, as_stored, read)
 
     def put(self, row: list[Any]) -> None:
         """Keep a row, and what could not be read in it."""
-        self._keep_unread(len(self.rows))
+        self._keep_unread()
         self.rows.append([as_stored(value) for value in row])
 
-    def _keep_unread(self, row: int) -> None:
-        """Keep what could not be read of the cell, or cells, of a row that were read last."""
+    def _keep_unread(self) -> None:
+        """Keep what could not be read in the rows that come next."""
         if self.notes.unread:
-            self.problems.extend(problem_of(name, row, unread) for name, unread in self.notes.unread)
+            unread = sorted(self.notes.unread, key=itemgetter(0))
+            self.problems.extend(problem_of(name, len(self.rows) + row, text) for row, name, text in unread)
             self.notes.unread.clear()
 
     def table(self, name: str, columns: tuple[str, ...], *, completes: bool = False, nested: bool = False) -> TableRows:
@@ -142,7 +134,7 @@ def _side_by_side(document: Document, reply: Reply, kind: Kind) -> TableRows:
         where = rows.source.where
         rows.put(
             [
-                None if spec.by_route else cell_of_texts(spec, chosen[spec.name], where, rows.notes)
+                None if spec.by_route else value_of_texts(spec, chosen[spec.name], where, rows.notes)
                 for spec in kind.fields
             ]
         )

@@ -9,8 +9,9 @@ from wadi.clean.stages import Step
 from wadi.crawl.kinds import Kind
 from wadi.crawl.requests import source_of
 from wadi.crawl.rows import inner_scopes, row_scopes
-from wadi.page.cells import Field, Notes, Picked, Source, Steps, cell, cell_of_texts, expression_of, texts_of
+from wadi.page.cells import Notes, read_column, value_of_texts
 from wadi.page.document import Document
+from wadi.page.field import Field, Picked, Source, Steps, expression_of, texts_of
 from wadi.page.json_values import text_of_value
 from wadi.page.nodes import Element, JsonNode, Node, Scope, markup_of
 from wadi.web.messages import Reply
@@ -52,17 +53,18 @@ def retrace(spec: Field, scope: Scope, document: Document, reply: Reply, *, besi
     steps: Steps = []
     source = source_of(document, reply)
     if beside is None or spec.source:
-        value = cell(spec, scope, source, Notes(), steps)
+        (value,) = read_column(spec, [scope], source, Notes(), steps)
     else:
         texts = texts_of(spec, scope, source, steps)[beside : beside + 1]
-        value = cell_of_texts(spec, texts, source.where, Notes(), steps)
+        value = value_of_texts(spec, texts, source.where, Notes(), steps=steps)
     return _retraced(spec, steps, value, beside or 0)
 
 
 def retrace_route(spec: Field, source: Source) -> Retraced:
     """The way of a cell whose value depends on how its page was reached."""
     steps: Steps = []
-    return _retraced(spec, steps, cell(spec, None, source, Notes(), steps), 0)
+    (value,) = read_column(spec, [None], source, Notes(), steps)
+    return _retraced(spec, steps, value, 0)
 
 
 def _retraced(spec: Field, steps: Steps, value: Any, number: int) -> Retraced:

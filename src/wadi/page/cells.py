@@ -1,417 +1,174 @@
-"""Cells: what a field picks, takes of it, and makes of the texts. One function reads them all, wherever they are read.
+"""Cells: what the texts come to that a field takes. One function reads them all, wherever they are read.
 
-A field's value comes from nodes (its row's, or others of the page), from the reply, or from the way by which its page was
-reached. `cell` is called for every cell of every page, so that what is usual comes first in it.
+A page is read field by field: what a field says stays at hand, and what was read before is known by how it is written.
 """
 
 from __future__ import annotations
 
-from bisect import bisect_left
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
-from typing import Any, NamedTuple, Protocol
+from functools import partial
+from operator import methodcaller
+from typing import Any
 
 from wadi.clean.identity import each_once
-from wadi.clean.numbers import PlainNumber
-from wadi.clean.stages import Stages, Step, Unread
-from wadi.clean.text import tidied, tidied_lines
+from wadi.clean.stages import Step, Unread
+from wadi.clean.text import tidied
 from wadi.clean.types import Where
-from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.expressions import Expression, first_of
-from wadi.page.grid import Grid, grid_of
-from wadi.page.json_values import text_of_value
-from wadi.page.labels import LabelsIn
-from wadi.page.nodes import (
-    Element,
-    JsonNode,
-    Node,
-    Scope,
-    ancestors,
-    elements,
-    inner_markup_of,
-    markup_of,
-    raw_text_of,
-)
-from wadi.page.text import direct_text_of, text_of
-
-ROUTE_SOURCES = frozenset({"link", "input", "status", "route"})
-"""Sources whose values depend on how a page was reached, or that pages have which failed: filled in when tables are assembled."""
-
-
-@dataclass(frozen=True)
-class Field:
-    """A compiled field. `source` is "" for the row, or where else the value comes from, with `detail` (a NAME).
-
-    `takes` is what is taken of a picked node ("" for the usual), `attr` an attribute instead.
-    """
-
-    name: str
-    stages: Stages
-    expressions: tuple[Expression, ...] = ()
-    source: str = ""
-    detail: str = ""
-    under: str | None = None
-    label: tuple[str, ...] = ()
-    within: tuple[Expression, ...] = ()
-    inside: str | None = None
-    then: tuple[Expression, ...] = ()
-    attr: str | None = None
-    takes: str = ""
-    many: bool = False
-    split: str | None = None
-    join: str | None = None
-    default: str | int | float | bool | None = None
-    distinct: bool = False
-    in_order: bool = False
-    output: Callable[[Any], Any] | None = None
-
-    @cached_property
-    def by_route(self) -> bool:
-        """Whether the value depends on how the page was reached."""
-        return self.source in ROUTE_SOURCES
-
-    @property
-    def is_file(self) -> bool:
-        return self.stages.recipe.setting.type == "file"
-
-    @cached_property
-    def is_verbatim(self) -> bool:
-        """Whether texts stay as they are: where the plan says so, and the strings of JSON and of files of columns."""
-        return self.takes == "verbatim" or (not self.takes and self.is_text and self.is_of_json)
-
-    @cached_property
-    def is_of_json(self) -> bool:
-        """Whether the expressions that pick last read JSON."""
-        last = self.then or self.expressions
-        return bool(last) and all(expression.language == "json" for expression in last)
-
-    @cached_property
-    def is_text(self) -> bool:
-        """Whether the value is the text itself."""
-        return self.stages.recipe.setting.type == "string"
-
-    @cached_property
-    def is_plain(self) -> bool:
-        """Whether the value is that of the one node that the expression picks in the row, as most are."""
-        more = self.source or self.under is not None or self.label or self.then or self.split is not None or self.output
-        return not (more or self.many or self.takes not in ("", "text")) and len(self.expressions) == 1
-
-
-class ReplyFace(Protocol):
-    """What cells need to know of a reply."""
-
-    @property
-    def url(self) -> str: ...
-
-    def header(self, name: str) -> str: ...
-
-
-class Picked(NamedTuple):
-    """A step on the way of a cell at which nodes were picked: by which expression, and the nodes."""
-
-    name: str
-    nodes: list[Node]
-
-
-Steps = list[Step | Picked]
-"""The way of a cell as it was gone."""
-
-
-@dataclass(frozen=True, slots=True)
-class Source:
-    """What cells are read from: a page with its reply, or the way by which it was reached (the text of the link, inputs,
-    the status that it came with, the named route)."""
-
-    document: Document | None
-    where: Where
-    reply: ReplyFace | None = None
-    link: str | None = None
-    inputs: Mapping[str, Any] = field(default_factory=dict)
-    status: int | None = None
-    route: str = ""
+from wadi.page.document import Document
+from wadi.page.field import Field, Source, Steps, recorded, texts_of
+from wadi.page.nodes import Element, JsonNode, Node, Scope
+from wadi.page.text import inline_text_of
 
 
 @dataclass(slots=True)
 class Notes:
-    """What is to be told of cells that were read: texts that did not become values, and fields that picked several."""
+    """What is to be told of cells that were read: texts that did not become values, each with its row's number and its field, and
+    fields that picked several."""
 
-    unread: list[tuple[str, Unread]] = field(default_factory=list)
+    unread: list[tuple[int, str, Unread]] = field(default_factory=list)
     several: dict[str, int] = field(default_factory=dict)
 
     def count_several(self, name: str) -> None:
         self.several[name] = self.several.get(name, 0) + 1
 
 
-def cell(spec: Field, scope: Scope | None, source: Source, notes: Notes, steps: Steps | None = None) -> Any:
-    """The value of a field in a row, None where there is none; what cannot be read or is too much goes to `notes`.
+def read_column(
+    spec: Field, scopes: Sequence[Scope | None], source: Source, notes: Notes, follow: Steps | None = None
+) -> list[Any]:
+    """The values of a field in rows, one for each scope, None where there is none; what cannot be read or is too much goes to
+    `notes`.
 
-    With `steps` each is recorded as it happens: what was picked, what was taken of it, what each stage made, the rules
-    for several, absent and missing values.
+    With `follow`, in a column of one row, each step is recorded as it happens: what was picked, what was taken of it, what each
+    stage made, the rules for several, absent and missing values.
     """
-    texts = texts_of(spec, scope, source, steps)
-    return cell_of_texts(spec, texts, source.where, notes, steps)
+    document, where, stages, default = source.document, source.where, spec.stages, spec.default
+
+    def value_of(number: int) -> Any:
+        texts = texts_of(spec, scopes[number], source, follow)
+        return value_of_texts(spec, texts, where, notes, number, follow)
+
+    if follow is not None or document is None or not spec.is_plain:
+        return [value_of(number) for number in range(len(scopes))]
+    known, missing, tidy = stages.known, stages.missing, str if spec.is_verbatim else tidied
+    every = _as_written(spec, scopes, document)
+    if missing is not None:  # a text is its own value
+        return [
+            (default if (text := tidy(found)) in missing else text)
+            if found.__class__ is str
+            else default
+            if found is None
+            else value_of(number)
+            for number, found in enumerate(every)
+        ]
+    values: list[Any] = []
+    for number, found in enumerate(every):
+        if found.__class__ is str:
+            value = known.get(found, _NEW)
+            if value is _NEW:
+                value = stages.value_of(tidy(found), where, written=found)
+                if value.__class__ is Unread:
+                    notes.unread.append((number, spec.name, value))
+                    values.append(None)
+                    continue
+            values.append(default if value is None else value)
+        elif found is _MORE:
+            values.append(value_of(number))
+        else:
+            values.append(default if found is None else found)
+    return values
 
 
-def cell_of_texts(spec: Field, texts: Sequence[str], where: Where, notes: Notes, steps: Steps | None = None) -> Any:
-    """The value that picked texts come to."""
+_NEW: Any = object()
+_MORE: Any = object()
+"""What stands for a cell that has more to it."""
+_WHOLE_IN_FLOATS = 2**53
+
+
+def _as_written(spec: Field, scopes: Sequence[Any], document: Document) -> list[Any]:
+    """What the expression of a plain field finds in each row: the text of the one node as it is written, or the number of JSON
+    that is the value; None where it finds nothing, `_MORE` where there is more to it."""
+    expression = spec.expressions[0]
+    if expression.steps is not None and document.beside is None and all(s.__class__ is JsonNode for s in scopes):
+        steps, lines = expression.steps, None if spec.is_verbatim else "\n"
+        return [
+            value
+            if (value := _at(steps, scope.value)).__class__ is str and (lines is None or lines not in value)
+            else _json_as_written(value, spec)
+            for scope in scopes
+        ]
+    if document.kind == "json" or spec.is_verbatim or expression.language not in ("css", "xpath"):
+        return [_MORE] * len(scopes)
+    pick, selector = expression.pick, expression.selector
+    if selector is not None and document.kind == "html" and not selector.siblings:
+        root, inside = document.root, selector.inside  # by the parser's own engine, without a call between
+        every = [row.select(inside) if row is not root else document.tree.select(selector.page) for row in scopes]
+    else:
+        every = [pick(row, document) for row in scopes]
+    take: Callable[[Any], str | None] = inline_text_of if spec.attr is None else methodcaller("attr", spec.attr)
+    if selector is None:  # XPath gives texts, too
+        take = partial(_text_or, take)
+    raws = [take(nodes[0]) if len(nodes) == 1 else None for nodes in every]
+    return [(_MORE if nodes else None) if raw is None else raw for raw, nodes in zip(raws, every, strict=True)]
+
+
+def _text_or(take: Callable[[Element], str | None], node: Node) -> str | None:
+    return node if node.__class__ is str else take(node) if isinstance(node, Element) else None
+
+
+def _json_as_written(value: Any, spec: Field) -> Any:
+    kind = value.__class__
+    if kind is bool:
+        return "true" if value else "false"
+    if (kind is float or kind is int) and -_WHOLE_IN_FLOATS <= value <= _WHOLE_IN_FLOATS:
+        return float(value) if spec.stages.as_number else str(value) if spec.stages.missing is not None else _MORE
+    return None if value is None else _MORE
+
+
+def _at(steps: Sequence[str | int], value: Any) -> Any:
+    """The value of JSON to which steps lead; None where there is none."""
+    for step in steps:
+        if isinstance(step, str):
+            value = value.get(step) if value.__class__ is dict else None
+        else:
+            value = value[step] if value.__class__ is list and -len(value) <= step < len(value) else None
+    return value
+
+
+def value_of_texts(
+    spec: Field, texts: Sequence[str], where: Where, notes: Notes, number: int = 0, steps: Steps | None = None
+) -> Any:
+    """The value that picked texts come to, in the row of a number: the first's, all as a list, or joined; the default where there
+    is none to be read."""
     if len(texts) > 1 and not spec.many:
         notes.count_several(spec.name)
     values: list[Any] = []
     is_unread = False
     for text in texts if spec.many else texts[:1]:
-        value = _value_of(spec, text, where, steps)
-        if isinstance(value, Unread):
-            notes.unread.append((spec.name, value))
+        if steps is None:
+            value: Any = spec.stages.value_of(text, where)
+        else:
+            way = [Step("picked", text), *spec.stages.retraced(text, where)]
+            steps += way
+            value = way[-1].value
+        if value.__class__ is Unread:
+            notes.unread.append((number, spec.name, value))
             is_unread = True
         elif value is not None:
             values.append(value)
-    return _chosen(spec, values, steps, is_unread=is_unread)
-
-
-def _value_of(spec: Field, text: str, where: Where, steps: Steps | None) -> Any:
-    if steps is None:
-        return spec.stages.value_of(text, where)
-    steps.append(Step("picked", text))
-    way = list(spec.stages.retraced(text, where))
-    steps += way
-    return way[-1].value if way else text
-
-
-def _chosen(spec: Field, values: list[Any], steps: Steps | None, *, is_unread: bool) -> Any:
-    """The cell of the values: the first, all as a list, or joined; the default where there is none to be read."""
     if spec.distinct:
-        values = _recorded(steps, "distinct", each_once(values))
+        values = recorded(steps, "distinct", each_once(values))
     if spec.in_order:
-        values = _recorded(steps, "in_order", sorted(values, key=lambda value: (str(type(value)), value)))
+        values = recorded(steps, "in_order", sorted(values, key=lambda value: (str(type(value)), value)))
     if spec.output is not None:
-        values = _recorded(steps, "output", [spec.output(value) for value in values])
+        values = recorded(steps, "output", [spec.output(value) for value in values])
     if spec.many and spec.join is None:
-        return _recorded(steps, "many", values)
+        return recorded(steps, "many", values)
+    if values and spec.many and spec.join is not None:
+        return recorded(steps, "join", spec.join.join(map(str, values)))
     if values:
-        return (
-            _recorded(steps, "join", spec.join.join(map(str, values)))
-            if spec.many and spec.join is not None
-            else values[0]
-        )
+        return values[0]
     # A value that could not be read is no absent one; of several, some may be just that.
     if spec.default is None or (is_unread and not spec.many):
         return None
-    return _recorded(steps, "default", spec.default)
-
-
-def _recorded(steps: Steps | None, name: str, value: Any) -> Any:
-    if steps is not None:
-        steps.append(Step(name, value))
-    return value
-
-
-def texts_of(spec: Field, scope: Scope | None, source: Source, steps: Steps | None = None) -> list[str]:
-    """The texts that a field takes, before any stage: none when there is nothing."""
-    if spec.source in _ELSEWHERE:
-        value = _ELSEWHERE[spec.source](spec, scope, source)
-        _recorded(steps, f"from {spec.source}" + (f".{spec.detail}" if spec.detail else ""), value)
-        return _pieces(_texts_of_value(value, spec) if value not in (None, "") else [], spec)
-    assert source.document is not None
-    nodes = nodes_of(spec, scope, source.document)
-    if steps is not None:
-        steps.append(Picked(expression_of(spec), nodes))
-    if spec.then:
-        nodes = _inside(nodes, spec, source.document)
-        if steps is not None:
-            steps.append(Picked(" or ".join(e.text for e in spec.then), nodes))
-    return _pieces([text for node in nodes for text in taken(node, spec)], spec)
-
-
-def expression_of(spec: Field) -> str:
-    """How a field says what it picks, in words."""
-    said = [e.text for e in spec.expressions]
-    said += [f'label "{spec.label[0]}"'] if spec.label else []
-    said += [f'under "{spec.under}"'] if spec.under is not None else []
-    return " or ".join(said) or f"from {spec.source}"
-
-
-def _pieces(texts: list[str], spec: Field) -> list[str]:
-    """The texts split where the field says so."""
-    if spec.split is None:
-        return texts
-    return [piece.strip() for text in texts for piece in text.split(spec.split) if piece.strip()]
-
-
-def nodes_of(spec: Field, scope: Scope | None, document: Document) -> list[Node]:
-    """The nodes that a field's expressions pick."""
-    if spec.source == "page":
-        scope = document.scope
-    elif spec.source == "data":
-        scope = _data_of(document)
-    assert scope is not None
-    if spec.source == "heading":
-        return _heading(spec, scope, document)
-    if spec.under is not None:
-        return _under(spec, spec.under, scope, document)
-    if spec.label:
-        return _beside_label(spec, scope, document)
-    return first_of(spec.expressions, scope, document)
-
-
-def _data_of(document: Document) -> JsonNode:
-    from wadi.page.structured import data_scope
-
-    return data_scope(document)
-
-
-def _beside_label(spec: Field, scope: Scope, document: Document) -> list[Node]:
-    """What stands beside a label in the row, or in what `within` picks there; or what the field's expressions pick in that."""
-    around = first_of(spec.within, scope, document) if spec.within else [scope]
-    found: list[Node] = []
-    for node in around:
-        if isinstance(node, Element):
-            found += document.cached(("labels", node), lambda node=node: LabelsIn(node)).find(spec.label)  # type: ignore[misc]
-    if not spec.expressions:
-        return found
-    return [
-        inner for value in found if isinstance(value, Element) for inner in first_of(spec.expressions, value, document)
-    ]
-
-
-def _heading(spec: Field, scope: Scope, document: Document) -> list[Node]:
-    """The last of the headings that stand before the row; of JSON, what the nearest value around the row has."""
-    if isinstance(scope, JsonNode):
-        return _heading_in_json(spec, scope, document)
-    places = document.cached("places", lambda: {e: place for place, e in enumerate(elements(document.top))})
-    headings = [node for node in first_of(spec.expressions, document.scope, document) if isinstance(node, Element)]
-    before = bisect_left([places[heading] for heading in headings], places[scope])
-    return [headings[before - 1]] if before else []
-
-
-def _heading_in_json(spec: Field, scope: JsonNode, document: Document) -> list[Node]:
-    for length in range(len(scope.path) - 1, -1, -1):
-        value = document.data if document.kind == "json" else _data_of(document).value
-        for step in scope.path[:length]:
-            value = value[step]
-        if found := first_of(spec.expressions, JsonNode(value, scope.path[:length]), document):
-            return found[:1]
-    return []
-
-
-def _under(spec: Field, heading: str, scope: Scope, document: Document) -> list[Node]:
-    """The row's cells below a heading of its table, or what the field's expressions pick in them."""
-    if not isinstance(scope, Element):
-        return []
-    row = scope if scope.tag == "tr" else next(ancestors(scope, "tr"), None)
-    table = next(ancestors(row, "table"), None) if row is not None else None
-    if row is None or table is None:
-        return []
-    grid: Grid = document.cached(("grid", table), lambda: grid_of(table))
-    cells = grid.under(row, heading)
-    if not spec.expressions:
-        return list(cells)
-    return [node for inner in cells for node in first_of(spec.expressions, inner, document)]
-
-
-def taken(node: Node, spec: Field) -> list[str]:
-    """The texts of one picked node: one, or none when an attribute or a JSON value is not there; lists give all of theirs."""
-    if isinstance(node, JsonNode):
-        return _texts_of_value(_keys(node.value) if spec.takes == "keys" else node.value, spec)
-    if isinstance(node, Element):
-        text = _element_text(node, spec)
-        return [] if text is None else [text]
-    if isinstance(node, bool):
-        return ["true" if node else "false"]
-    if isinstance(node, float):
-        return [PlainNumber(int(node) if node.is_integer() else node)]
-    return [node if spec.is_verbatim else tidied(node)]
-
-
-def _keys(value: Any) -> list[str] | None:
-    return list(value) if isinstance(value, dict) else None
-
-
-def _element_text(element: Element, spec: Field) -> str | None:
-    if spec.attr is not None:
-        value = element.attr(spec.attr)
-        return value if value is None or spec.is_verbatim else tidied(value)
-    return _TAKES[spec.takes](element)
-
-
-def _texts_of_value(value: Any, spec: Field) -> list[str]:
-    """A JSON value as texts; null is no value, a list is several where the field takes many."""
-    if isinstance(value, list) and (spec.many or spec.takes == "keys"):
-        return [text for inner in value for text in _text_of_value(inner, spec)]
-    return _text_of_value(value, spec)
-
-
-def _text_of_value(value: Any, spec: Field) -> list[str]:
-    if value is None:
-        return []
-    if isinstance(value, str):
-        return [value if spec.is_verbatim or spec.takes == "keys" else tidied_lines(value)]
-    if isinstance(value, bool):
-        return ["true" if value else "false"]
-    if isinstance(value, list | dict):
-        return [text_of_value(value)]
-    return [PlainNumber(value)]
-
-
-def _inside(nodes: Sequence[Node], spec: Field, document: Document) -> list[Node]:
-    """What `then` picks in texts that are documents of their own. A text that is none gives nothing."""
-    found: list[Node] = []
-    for node in nodes:
-        for text in _sources(node, spec):
-            try:
-                inner = read_document(
-                    text.encode("utf-8", "replace"),
-                    document.base,
-                    "application/json" if spec.inside == "json" else "text/html; charset=utf-8",
-                    parse="json" if spec.inside == "json" else "html",
-                )
-            except NotADocument:
-                continue
-            found += first_of(spec.then, inner.scope, inner)
-    return found
-
-
-def _sources(node: Node, spec: Field) -> list[str]:
-    """The text of a node that is to be read as a document: nothing of it is folded."""
-    if isinstance(node, JsonNode):
-        values = node.value if isinstance(node.value, list) and spec.many else [node.value]
-        return [value if isinstance(value, str) else text_of_value(value) for value in values if value is not None]
-    if isinstance(node, Element):
-        text = node.attr(spec.attr) if spec.attr is not None else _SOURCES.get(spec.takes, raw_text_of)(node)
-        return [] if text is None else [text]
-    return [str(node)]
-
-
-def _clean_html(element: Element) -> str:
-    from wadi.page.markup import clean_html
-
-    return clean_html(element)
-
-
-def _markdown(element: Element) -> str:
-    from wadi.page.markup import markdown_of
-
-    return markdown_of(element)
-
-
-_SOURCES: dict[str, Callable[[Element], str]] = {"html": markup_of, "inner html": inner_markup_of}
-_TAKES: dict[str, Callable[[Element], str | None]] = {
-    "": text_of,
-    "text": text_of,
-    "direct text": direct_text_of,
-    "verbatim": raw_text_of,
-    "html": markup_of,
-    "inner html": inner_markup_of,
-    "safe html": _clean_html,
-    "markdown": _markdown,
-    "keys": lambda element: None,
-}
-_ELSEWHERE: dict[str, Callable[[Field, Scope | None, Source], Any]] = {
-    "url": lambda spec, scope, source: source.reply.url if source.reply else None,
-    "header": lambda spec, scope, source: source.reply.header(spec.detail) if source.reply else None,
-    "key": lambda spec, scope, source: scope.key if isinstance(scope, JsonNode) else None,
-    "link": lambda spec, scope, source: source.link,
-    "route": lambda spec, scope, source: source.route,
-    "status": lambda spec, scope, source: source.status,
-    "input": lambda spec, scope, source: source.inputs.get(spec.detail),
-}
+    return recorded(steps, "default", spec.default)

@@ -7,8 +7,8 @@ from typing import Any
 
 from wadi.clean.output import output_of
 from wadi.clean.stages import Stages
-from wadi.page.cells import Field
 from wadi.page.expressions import Expression, compile_expression
+from wadi.page.field import Field
 from wadi.plan.code import Function
 from wadi.plan.columns import recipe_of
 from wadi.plan.model import MISSING_TEXTS, FieldPlan

@@ -142,6 +142,18 @@ def as_stored(value: Any) -> Any:
     return value.isoformat() if value.__class__ is date else orjson.loads(orjson.dumps(value))
 
 
+def column_as_stored(values: list[Any]) -> list[Any]:
+    """The same for the values of a column."""
+    return [
+        value
+        if value.__class__ in _KEPT_AS_THEY_ARE
+        else value.isoformat()
+        if value.__class__ is date
+        else as_stored(value)
+        for value in values
+    ]
+
+
 @dataclass(frozen=True, slots=True)
 class TableRows:
     """The rows that a page gives to a table, raw: one list for each row, cells of JSON values as `columns` names them.

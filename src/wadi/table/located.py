@@ -8,7 +8,8 @@ from functools import lru_cache
 from typing import Any
 
 from wadi.clean.types import Where
-from wadi.page.cells import ROUTE_SOURCES, Field, Notes, Source, cell
+from wadi.page.cells import Notes, read_column
+from wadi.page.field import ROUTE_SOURCES, Field, Source
 from wadi.plan.columns import Column, columns_of, fields_giving, table_plan
 from wadi.plan.fields import compile_field
 from wadi.plan.model import Plan
@@ -200,9 +201,9 @@ class PageRows:
         """The value that a field has on a page that was reached so, as the run keeps values; what could not be read, and what
         matched several times."""
         notes = Notes()
-        value = as_stored(cell(spec, None, source_of_visit(visit, spec, self._state), notes))
-        unread = [CellProblem(0, spec.name, u.raw, u.code, u.what, u.why) for _, u in notes.unread]
-        return value, unread, notes.several
+        (value,) = read_column(spec, [None], source_of_visit(visit, spec, self._state), notes)
+        unread = [CellProblem(0, spec.name, u.raw, u.code, u.what, u.why) for *_, u in notes.unread]
+        return as_stored(value), unread, notes.several
 
 
 def _fields_by_route(plan: Plan, table: str, context: TableContext) -> dict[str, dict[str, Field]]:

@@ -13,9 +13,9 @@ from dataclasses import dataclass, replace
 from functools import cache
 
 from wadi.learn.clues.class_names import Worth, names, stem, tokens
-from wadi.page.cells import Field, nodes_of
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, compile_expression
+from wadi.page.field import Field, nodes_of
 from wadi.page.grid import TooLargeTable, grid_of
 from wadi.page.nodes import Element, Node, ancestors, children, first, following, parent, preceding
 from wadi.page.text import text_of

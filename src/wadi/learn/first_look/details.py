@@ -10,8 +10,9 @@ from wadi.learn.clues.field_guess import FieldGuess
 from wadi.learn.clues.sameness import folded
 from wadi.learn.first_look.look import Look
 from wadi.learn.first_look.page_fields import page_fields
-from wadi.page.cells import Field, Notes, Source, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.document import Document
+from wadi.page.field import Field, Source
 from wadi.plan.fields import field_of
 from wadi.urls import NotAUrl
 
@@ -63,7 +64,8 @@ def differing_fields(pages: Sequence[Document], known: Sequence[FieldGuess], lan
 
 def _value(guess: FieldGuess, page: Document) -> str:
     """The text that a field picks on a page; "" where there is none."""
-    return str(cell(field_of_guess(guess), page.scope, Source(page, Where(page.base)), Notes()) or "")
+    (value,) = read_column(field_of_guess(guess), [page.scope], Source(page, Where(page.base)), Notes())
+    return str(value or "")
 
 
 def field_of_guess(guess: FieldGuess) -> Field:

@@ -7,8 +7,9 @@ from wadi.learn.clues.field_guess import FieldGuess
 from wadi.learn.first_look.details import field_of_guess
 from wadi.learn.first_look.look import Look, RowsFound, look_at
 from wadi.learn.first_look.outline import JsonRows
-from wadi.page.cells import Notes, Picked, Steps, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.document import NotADocument, read_document
+from wadi.page.field import Picked, Steps
 from wadi.page.nodes import Element, Scope, children, parent
 from wadi.web.messages import Reply
 from wadi.web.pictures import Frame
@@ -43,7 +44,7 @@ def _of_fields(look: Look, scope: Scope, fields: list[tuple[FieldGuess, str]], c
     marks: dict[Element, list[str]] = {}
     for guess, mark in fields:
         steps: Steps = []
-        cell(field_of_guess(guess), scope, source_of(look.document, look.reply), Notes(), steps)
+        read_column(field_of_guess(guess), [scope], source_of(look.document, look.reply), Notes(), steps)
         nodes = next((step.nodes for step in steps if isinstance(step, Picked)), [])
         if nodes and isinstance(nodes[0], Element):
             marks.setdefault(nodes[0], []).append(mark)

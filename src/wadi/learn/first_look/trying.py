@@ -9,9 +9,10 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wadi.clean.stages import Unread
-from wadi.page.cells import Field, Notes, Picked, Source, Steps, cell, cell_of_texts, taken
+from wadi.page.cells import Notes, read_column, value_of_texts
 from wadi.page.document import Document
 from wadi.page.expressions import CARRIED, BadExpression, compile_expression
+from wadi.page.field import Field, Picked, Source, Steps, taken
 from wadi.page.jsonpath import pointed
 from wadi.page.nodes import Element, JsonNode, Node, Scope, attributes, elements, line_of, markup_of, path_of
 from wadi.page.structured import data_scope
@@ -68,7 +69,7 @@ def try_on(name: str, spec: Field, scope: Scope, source: Source, *, places: int 
     """What a field picks from a scope, through all its stages: the first `most` matches, the first `places` with place."""
     steps: Steps = []
     notes = Notes()
-    value = cell(spec, scope, source, notes, steps)
+    (value,) = read_column(spec, [scope], source, notes, steps)
     document = source.document
     assert document is not None
     picked = next((step.nodes for step in steps if isinstance(step, Picked)), None)
@@ -79,7 +80,7 @@ def try_on(name: str, spec: Field, scope: Scope, source: Source, *, places: int 
     found = (
         _match(node, spec, source, document, with_place=number < places) for number, node in enumerate(nodes[:most])
     )
-    return Tried(name, tuple(found), len(nodes), value, "; ".join(_words(unread) for _, unread in notes.unread))
+    return Tried(name, tuple(found), len(nodes), value, "; ".join(_words(unread) for *_, unread in notes.unread))
 
 
 def _words(unread: Unread) -> str:
@@ -92,8 +93,8 @@ def _match(node: Node, spec: Field, source: Source, document: Document, *, with_
     values: list[Any] = []
     notes = Notes()
     for text in texts:
-        values.append(next(iter(cell_of_texts(each, [text], source.where, notes)), None))
-    problem = "; ".join(_words(unread) for _, unread in notes.unread)
+        values.append(next(iter(value_of_texts(each, [text], source.where, notes)), None))
+    problem = "; ".join(_words(unread) for *_, unread in notes.unread)
     found = _place(node, document) if with_place else ({}, None, "", "")
     return Match(texts, tuple(values), problem, *found, texts[0] if texts else "")
 

@@ -12,7 +12,7 @@ from wadi.crawl.requests import source_of
 from wadi.learn.examples.known_rows import is_same
 from wadi.learn.examples.learned_fields import LearnedField
 from wadi.learn.mends.plan_edit import Path, read
-from wadi.page.cells import Notes, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression
 from wadi.page.nodes import Element
@@ -154,6 +154,7 @@ def cell_of(name: str, said: Any, row: Element, document: Document, reply: Reply
     """The value of a field in a row, as a run stores it; None for what cannot be read."""
     try:
         spec = compile_field(name, FieldPlan.model_validate(as_table(said)), date.today().year)  # noqa: DTZ011
-        return as_stored(cell(spec, row, source_of(document, reply), Notes()))
+        (value,) = read_column(spec, [row], source_of(document, reply), Notes())
+        return as_stored(value)
     except (BadExpression, BadSetting, ValueError):
         return None

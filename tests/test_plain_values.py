@@ -1,9 +1,10 @@
-"""The quick ways to values give what the plain ways give: addresses, numbers, dates, characters, whole cells."""
+"""What is plain is read at a look, and is what the long way gives: addresses, numbers, columns of cells read again and alone."""
 
 from __future__ import annotations
 
 import unicodedata
 from collections.abc import Sequence
+from operator import itemgetter
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
@@ -11,21 +12,21 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from wadi.clean import numbers, quick
+from wadi.clean import numbers
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import marks_of
+from wadi.clean.numerals import plain_number
 from wadi.clean.text import UNSEEN, tidied
 from wadi.clean.types import Where
-from wadi.page.cells import Notes, Source, cell
+from wadi.page.cells import Notes, read_column
 from wadi.page.decode import Encoding
 from wadi.page.document import Document, read_document
 from wadi.page.expressions import compile_expression
+from wadi.page.field import Source
 from wadi.page.nodes import JsonNode
-from wadi.page.quick_cells import quick_cells
 from wadi.plan.fields import compile_field
 from wadi.plan.model import FieldPlan
-from wadi.store.outcome import as_stored
-from wadi.urls import NotAUrl, addressed, resolve
+from wadi.urls import NotAUrl, addressed, plain_address, resolve
 
 BASES = [
     "http://h/a/b/c.html", "http://h/a/b/", "http://h", "http://h/", "https://h:8443/a?x=/y/z", "http://h/a/b#../c",
@@ -42,7 +43,7 @@ REFERENCES = st.builds(
 
 @given(st.sampled_from(BASES), REFERENCES)
 def test_plain_addresses_are_those_of_the_long_way(base: str, reference: str) -> None:
-    quickly = quick.plain_address(reference, base)
+    quickly = plain_address(reference, base)
     try:
         expected = addressed(resolve(base, reference))
     except NotAUrl:
@@ -60,7 +61,7 @@ def test_plain_addresses_are_those_of_the_long_way(base: str, reference: str) ->
     ],
 )  # fmt: skip
 def test_references_with_anything_to_even_out_take_the_long_way(reference: str, is_plain: bool) -> None:
-    assert (quick.plain_address(reference, "http://h/x/y") is not None) is (is_plain and quick.IS_ON)
+    assert (plain_address(reference, "http://h/x/y") is not None) is is_plain
 
 
 @given(st.text(max_size=30) | st.text(alphabet="a\u00e9e\u0301\u200b\u00ad\u2066\x07 ", max_size=12))
@@ -79,7 +80,7 @@ def test_numbers_are_those_of_the_long_way(text: str, locale: str | None, unit: 
     try:
         expected = float(numbers.value_reader(numbers.NumberWriting(locale, unit))(text))
     except NotReadable:
-        assert quick.plain_number(marks_of(locale), unit)(text) is None
+        assert plain_number(marks_of(locale), unit)(text) is None
     else:
         assert read(text) == expected
 
@@ -119,23 +120,24 @@ SPECS = [
 
 
 def differing(specs: list[dict[str, Any]], scopes: Sequence[Any], document: Document) -> list[tuple[object, ...]]:
-    """Fields, and rows with what the quick way and the plain way make of them, where that is not the same, or where the quick
-    way does not leave a cell to the plain one of which there is something to be told. Three times, at other addresses and on other
-    days: then what was read before is known, where it means the same."""
+    """Fields, and rows in which a column read at once is not what each cell is that is followed step by step. Three times, at other
+    addresses and on other days: then what was read before is known, where it means the same."""
     found: list[tuple[object, ...]] = []
     for spec in specs:
         field = compile_field("x", FieldPlan.model_validate(spec), 2026)
         for where in (Where("http://h/a/", 1.77e9), Where("http://o/b/c", 1.78e9), Where("http://o/b/c", 1.78e9)):
-            source = Source(document, where)
-            notes = [Notes() for _ in scopes]
-            plainly = [as_stored(cell(field, scope, source, told)) for scope, told in zip(scopes, notes, strict=True)]
-            left: list[int] = []
-            cells = quick_cells(field, scopes, document, where, as_stored, left.append)
-            for number, (quickly, value) in enumerate(zip(cells, plainly, strict=True)):
-                is_told = bool(notes[number].unread or notes[number].several)
-                is_same = quickly == value and isinstance(quickly, bool) == isinstance(value, bool)
-                if number not in left and (is_told or not is_same):
-                    found.append((spec, number, quickly, value))
+            source, notes = Source(document, where), Notes()
+            column = read_column(field, scopes, source, notes)
+            told = [(name, unread) for _, name, unread in sorted(notes.unread, key=itemgetter(0))]
+            alone = Notes()
+            for number, (scope, value) in enumerate(zip(scopes, column, strict=True)):
+                (followed,) = read_column(field, [scope], source, alone, [])
+                if followed != value or isinstance(followed, bool) != isinstance(value, bool):
+                    found.append((spec, number, value, followed))
+            if told != [(name, unread) for _, name, unread in alone.unread]:
+                found.append((spec, told, alone.unread))
+            if notes.several != alone.several:
+                found.append((spec, notes.several, alone.several))
     return found
 
 
@@ -192,23 +194,16 @@ def test_cells_of_json_are_those_of_the_plain_way(rows: list[Any]) -> None:
     assert differing(OF_JSON, scopes, document) == []
 
 
-@given(st.text(max_size=12) | WRITTEN | NUMBERS)
-def test_what_is_read_as_it_is_written_is_what_it_comes_to_when_tidied(text: str) -> None:
-    where = Where("http://h/a/")
-    for spec in SPECS:
-        stages = compile_field("x", FieldPlan.model_validate(spec), 2026).stages
-        value = stages.quickly(text, where) if stages.quickly is not None else None
-        assert value is None or value == stages.value_of(tidied(text), where), spec
-
-
 def test_what_can_be_printed_is_seen() -> None:
     assert not [code for code in UNSEEN if chr(code).isprintable()]
 
 
 def test_what_is_remembered_is_bounded() -> None:
-    known: dict[str, Any] = {}
-    quick.remember(known, "x" * 1000, 1)
-    assert known == {}
+    stages = compile_field(
+        "x", FieldPlan.model_validate({"at": ".x", "type": "number", "clean": ["drop x"]}), 2026
+    ).stages
+    assert stages.value_of("x" * 1000 + "1", Where()) == 1
+    assert stages.known == {}
     for number in range(5000):
-        quick.remember(known, str(number), number)
-    assert (len(known), known["0"], known.get("4999")) == (4096, 0, None)
+        assert stages.value_of(str(number), Where()) == number
+    assert (len(stages.known), stages.known["0"], stages.known.get("4999")) == (4096, 0, None)
