@@ -28,7 +28,7 @@ STAIRS = ["clues", "first_look", "examples", "drafts", "mends"]
 """The rooms of `learn`, each of which stands on those before it."""
 _WITHIN = {("page", "clean"), ("cli", "demo"), ("quality", "learn")}
 """Neighbours on a floor of which the first stands on the second."""
-LOOSE = {"__init__", "__main__", "problems", "urls"}
+LOOSE = {"__init__", "__main__", "problems", "urls", "version"}
 """Modules that stand on no floor: every floor may use them."""
 ROOMS = {
     "actions": "begin cluster crawl export machine notebook open_page preview readers rendered reparse retry_pages run setup shards show_page site tally trace",

@@ -13,7 +13,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-__version__ = "0.1.0"
+from wadi.version import __version__
+
 __all__ = [
     "Page", "PageData", "RunStopped", "WadiError", "__version__", "build_plan", "compare", "draft", "export", "load_plan",
     "mend", "open_page", "open_run", "profile", "reparse", "resume", "run", "run_async", "trace", "verify",

@@ -11,7 +11,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from wadi import __version__
 from wadi.actions.run import Run, ends_at_known, opened
 from wadi.actions.setup import certificates_of, session_of
 from wadi.clean.identity import digest_of
@@ -32,6 +31,7 @@ from wadi.store.shards import SHARDS, put_together
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly
 from wadi.urls import NotAUrl
+from wadi.version import __version__
 
 _LIMITS = ("rows", "pages", "depth", "time", "bytes")
 _NOT_CONNECTED = frozenset({"unreachable", "timed-out", "broken-off", "no-route", "route-withdrawn"})

@@ -19,7 +19,6 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from wadi import __version__
 from wadi.actions.crawl import Report, enough_rows
 from wadi.actions.export import name_files
 from wadi.actions.reparse import reparse_slice
@@ -33,6 +32,7 @@ from wadi.store.outcome import End, State
 from wadi.store.shards import drop_unreached, put_together, shards_with_work
 from wadi.store.state import RunState
 from wadi.table.extras import needs
+from wadi.version import __version__
 
 if TYPE_CHECKING:
     from distributed import Client, Future

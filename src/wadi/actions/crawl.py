@@ -11,7 +11,6 @@ from contextlib import ExitStack, closing, contextmanager
 from dataclasses import asdict, replace
 from typing import Any
 
-from wadi import __version__
 from wadi.actions.export import name_files
 from wadi.actions.readers import reading_of, workers_of
 from wadi.actions.run import Run
@@ -29,6 +28,7 @@ from wadi.store.faults import as_problems
 from wadi.store.folder import LOG, PAGES, RunLock
 from wadi.store.outcome import End, State
 from wadi.table.assemble import CertainRows
+from wadi.version import __version__
 from wadi.web.client import Client
 from wadi.web.loops import fast_loop, in_loop
 

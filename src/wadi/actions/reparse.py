@@ -9,7 +9,6 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from wadi import __version__
 from wadi.actions.begin import begin
 from wadi.actions.crawl import fewer_collections, with_workers
 from wadi.actions.export import name_files
@@ -30,6 +29,7 @@ from wadi.store.outcome import End, State
 from wadi.store.shards import create_slice
 from wadi.store.state import RunState
 from wadi.store.stored import StoredPages, share_pages
+from wadi.version import __version__
 from wadi.web.loops import fast_loop, in_loop
 
 _AT_ONCE = 64

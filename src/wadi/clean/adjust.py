@@ -111,8 +111,6 @@ def _zone(name: str) -> tzinfo:
     return timezone(timedelta(minutes=minutes if found[1] == "+" else -minutes))
 
 
-_NEW_WORDS = {"times": "*", "divided-by": "/", "plus": "+", "minus": "-"}
-"""Steps that had another name, with that of today."""
 ADJUSTMENTS: dict[str, tuple[Callable[[str], Adjustment], str, str]] = {
     "*": (_number(lambda value, other: value * other), "NUMBER", "multiplied by NUMBER"),
     "/": (_number(_divided), "NUMBER", "divided by NUMBER"),
@@ -135,7 +133,6 @@ def adjustment_of(sentence: str, functions: Functions | None = None) -> Adjustme
     if name not in ADJUSTMENTS:
         near = nearest(name, ADJUSTMENTS)
         now = f'did you mean "{near}"?' if near else f"verbs: {listed(ADJUSTMENTS, 99)}"
-        now = f'it is written "{_NEW_WORDS[name]} NUMBER" now' if name in _NEW_WORDS else now
         raise BadSetting("bad-step", f'step {sentence!r}: there is no verb "{name}" of adjust', now, offset=0)
     make, argument, _ = ADJUSTMENTS[name]
     if len(words) != 2:

@@ -158,14 +158,6 @@ def _no_accents() -> Step:
     return lambda text: normalize("NFC", "".join(c for c in normalize("NFD", text) if not combining(c)))
 
 
-_NEW_WORDS = {
-    "append": "put-behind",
-    "prepend": "put-before",
-    "remove": "drop-match",
-    "substitute": "replace-match",
-    "unquote": "no-quotes",
-}
-"""Steps that had another name, with that of today."""
 STEPS: dict[str, Verb] = {
     "after": Verb(_after, ("TEXT",), 0, "what comes after the first TEXT; all of it where there is none"),
     "before": Verb(_before, ("TEXT",), 0, "what comes before the first TEXT; all of it where there is none"),
@@ -216,7 +208,6 @@ def step_of(sentence: str, functions: Functions | None = None) -> Step:
     if verb is None:
         near = nearest(name, STEPS)
         now = f'did you mean "{near}"?' if near else f"verbs: {listed(STEPS, 99)}"
-        now = f'it is called "{_NEW_WORDS[name]}" now' if name in _NEW_WORDS else now
         raise BadSetting("bad-step", f'step {sentence!r}: there is no verb "{name}"', now, offset=0)
     typed = _typed(name, verb, arguments, sentence)
     return _called(str(typed[0]), functions) if name == "call" else verb.make(*typed)

@@ -13,9 +13,9 @@ import os
 import sys
 from typing import TYPE_CHECKING, Any, NoReturn, Protocol, TextIO
 
-from wadi import __version__
 from wadi.cli.status import Status
 from wadi.store.crash_points import unheard
+from wadi.version import __version__
 
 if TYPE_CHECKING:
     from wadi.problems import Problem

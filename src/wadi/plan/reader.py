@@ -28,24 +28,6 @@ from wadi.problems import Place, PlanError, Problem, UsageError, listed, nearest
 from wadi.web.rendering import BadStep, step_of
 from wadi.web.secrets import mark_of
 
-_GONE: dict[tuple[Any, Any], str] = {
-    ("parse", word): "every page of HTML is read in one way now, the browser's: leave the key out"
-    for word in ("strict", "fast")
-}
-_GONE |= {("take", "clean html"): 'it is called "safe html" now', ("duplicates", "keep"): 'it is called "all" now'}
-"""Words that the plan language had, with what to write instead."""
-_NEW_WORDS = {
-    "doubles": ("duplicates",),
-    "around": ("other_words",),
-    "seen": ("history",),
-    "header": ("heading_line",),
-    "until": ("end_when",),
-    "stop": ("end_at",),
-    "more": ("end_unless",),
-    "last": ("end_page",),
-    "keep": ("whole", "remember", "keep_pages"),
-}
-"""Keys that had another name, with that of today."""
 _TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
 _ROUNDS = 20
 _EXPECTED = {
@@ -384,9 +366,8 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
     kind, where = detail["type"], _heading(path[:-1])
     if kind == "extra_forbidden":
         known = sorted(_keys_at(path[:-1]))
-        renamed, near = _renamed(path), nearest(str(path[-1]), known)
+        near = nearest(str(path[-1]), known)
         now = f'did you mean "{near}"?' if near else f"keys here: {listed(known, 20)}"
-        now = f'it is called "{renamed}" now' if renamed else now
         return text.problem("unknown-key", path, f'unknown key "{path[-1]}" in {where}', key=True, now=now)
     if kind == "missing":
         return text.problem("missing-key", path, f'"{path[-1]}" is missing in {where}', key=True, now=_help_for(path))
@@ -397,11 +378,8 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
     if kind == "literal_error":
         choices = re.findall(r"'([^']*)'", str(detail.get("ctx", {}).get("expected", "")))
         near = nearest(str(detail["input"]), choices)
-        now = _GONE.get((path[-1], str(detail["input"]))) or (
-            f'did you mean "{near}"?'
-            if near and isinstance(detail["input"], str)
-            else f"choices: {listed(choices, 20)}"
-        )
+        is_near = near and isinstance(detail["input"], str)
+        now = f'did you mean "{near}"?' if is_near else f"choices: {listed(choices, 20)}"
         return text.problem("wrong-value", path, f'"{path[-1]}" in {where} cannot be {shown}', now=now)
     words = (
         detail["msg"]
@@ -471,12 +449,6 @@ def _help_for(path: Path) -> str:
             if (info.alias or name) == path[-1]:
                 return f"{path[-1]}: {info.description}" if info.description else ""
     return ""
-
-
-def _renamed(path: Path) -> str | None:
-    """The word of today for a key that was called otherwise."""
-    known = _keys_at(path[:-1])
-    return next((new for new in _NEW_WORDS.get(str(path[-1]), ()) if new in known), None)
 
 
 def _drop(data: Any, path: Path) -> None:

@@ -6,7 +6,6 @@ import platform
 from collections.abc import Iterator
 from itertools import islice
 
-from wadi import __version__
 from wadi.actions.run import Run
 from wadi.plan.columns import OUTCOMES
 from wadi.quality.report import Failure, Report, TableShown, beginning, events_in, report_html, timeline_of
@@ -15,6 +14,7 @@ from wadi.quality.verify_run import verify
 from wadi.quality.walk import Walks
 from wadi.store.archive import DamagedRecord, read_reply
 from wadi.store.folder import PAGES, PLAN
+from wadi.version import __version__
 
 LOG = "run.log"
 _ROWS = 8

@@ -14,7 +14,6 @@ from typing import Any
 
 import orjson
 
-from wadi import __version__
 from wadi.problems import CrawlError, Place, Problem, RunError, WadiError
 from wadi.store.connect import connect, is_writable
 from wadi.store.crash_points import Reached, unheard
@@ -33,6 +32,7 @@ from wadi.store.pages import (
 )
 from wadi.store.queue import Queue
 from wadi.store.view import RunView
+from wadi.version import __version__
 from wadi.web.messages import Request
 
 SoFar = tuple[int, int, bytes, int | None]

@@ -12,8 +12,8 @@ from collections.abc import Callable, Mapping, MutableMapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from wadi import __version__
 from wadi.urls import LOCAL, NotAUrl, host_of, resolve, without_secret
+from wadi.version import __version__
 from wadi.web.hosts import Hosts
 from wadi.web.manners import Clock, Sleep, Slowed, Throttle, quota_of
 from wadi.web.messages import FetchFailed, Hop, Reply, Request

@@ -1,0 +1,3 @@
+"""The version, for all who write it into what they make."""
+
+__version__ = "0.1.0"
