@@ -162,7 +162,14 @@ def crawl_on_cluster(
     """Crawl a run on a cluster to its end; what came is in the run as if one process had crawled it. `told` hears of shards that
     are left out. An interrupt is raised again: what came then is in the shards, and `put_together` or `go_on` takes it once the
     workers have ended. Raises UsageError."""
-    _check_plan(run)
+    # Raise UsageError for a plan that is of one process by its nature.
+    plan = run.loaded.plan
+    if plan.login is not None and plan.login.address is not None:
+        what = "a session is of one process, and the plan logs in"
+        raise UsageError(Problem("both-keys", what, now="without --cluster and --workers"))
+    if plan.start.split:
+        what = "the parts of split follow one from the other, which is one process's work"
+        raise UsageError(Problem("both-keys", what, now="without --cluster and --workers"))
     run.loaded.require_code()
     with as_problems(run.folder), RunLock(run.folder):
         slots = check_workers(client, run)
@@ -200,17 +207,6 @@ def _put_together_when_free(folder: Path) -> None:
             time.sleep(0.5)
         else:
             return
-
-
-def _check_plan(run: Run) -> None:
-    """Raise UsageError for a plan that is of one process by its nature."""
-    plan = run.loaded.plan
-    if plan.login is not None and plan.login.address is not None:
-        what = "a session is of one process, and the plan logs in"
-        raise UsageError(Problem("both-keys", what, now="without --cluster and --workers"))
-    if plan.start.split:
-        what = "the parts of split follow one from the other, which is one process's work"
-        raise UsageError(Problem("both-keys", what, now="without --cluster and --workers"))
 
 
 _WORTH_SLICES = 500
@@ -273,20 +269,17 @@ class _Going:
                 return end
             self._take_what_came()
             self._tell()
-            if not self._has_workers():
+            # Whether there was a worker lately: a cluster may start them anew.
+            now = time.monotonic()
+            if now - self._workers_at >= _WORKERS_LOOKED_EVERY_S:
+                self._workers_at = now
+                if self._client.nthreads():  # type: ignore[no-untyped-call]
+                    self._workers_seen_at = now
+            if not (now - self._workers_seen_at < _WITHOUT_WORKERS_S):
                 self.stop()
                 self._tasks.clear()
                 self.board.leave_all("no worker of the cluster is left")
         return self._spent()
-
-    def _has_workers(self) -> bool:
-        """Whether there was a worker lately: a cluster may start them anew."""
-        now = time.monotonic()
-        if now - self._workers_at >= _WORKERS_LOOKED_EVERY_S:
-            self._workers_at = now
-            if self._client.nthreads():  # type: ignore[no-untyped-call]
-                self._workers_seen_at = now
-        return now - self._workers_seen_at < _WITHOUT_WORKERS_S
 
     def stop(self) -> None:
         """Give no more turns; those under way end with their workers, or by themselves. What they committed is kept."""
@@ -295,12 +288,19 @@ class _Going:
 
     def _submit(self, shard: int) -> None:
         code = self._run.loaded.code
+        # What of the limits of pages, requests and bytes a turn may use: its share of what is left.
+        used = self._used()
+        most = (self._limits.pages, self._limits.requests, self._limits.bytes)
+        share = max(1, min(self._slots, len(self.board.active)))
+        left = [
+            None if limit is None else max(1, (limit - had) // share) for limit, had in zip(most, used, strict=True)
+        ]
         order = Order(
             str(self._folder),
             shard,
             self._count,
             self._seconds(),
-            *self._left(),
+            *(left[0], left[1], left[2]),
             code.digest if code is not None else "",
         )
         task = self._client.submit(take_turn, order, pure=False, retries=0, key=f"shard-{shard}-{uuid.uuid4().hex[:8]}")
@@ -329,16 +329,6 @@ class _Going:
             return turn_s
         return max(0.1, min(turn_s, self._limits.time - (time.monotonic() - self._began)))
 
-    def _left(self) -> tuple[int | None, int | None, int | None]:
-        """What of the limits of pages, requests and bytes a turn may use: its share of what is left."""
-        used = self._used()
-        most = (self._limits.pages, self._limits.requests, self._limits.bytes)
-        share = max(1, min(self._slots, len(self.board.active)))
-        left = [
-            None if limit is None else max(1, (limit - had) // share) for limit, had in zip(most, used, strict=True)
-        ]
-        return left[0], left[1], left[2]
-
     def _used(self) -> tuple[int, int, int]:
         turns = self.board.turns
         pages = sum(turn.pages + turn.failed for turn in turns)
@@ -353,10 +343,6 @@ class _Going:
         for limit, had, end in zip(most, self._used(), ends, strict=True):
             if limit is not None and had >= limit:
                 return end
-        return self._enough_rows()
-
-    def _enough_rows(self) -> End | None:
-        """Whether the first rows that the limit allows are certain, once no turn is under way: then all is put together."""
         if self._limits.rows is None or self._tasks:
             return None
         put_together(self._folder)

@@ -121,7 +121,13 @@ def open_page_as(
     from wadi.actions.site import Site
 
     try:
-        request = _as_started(resolve("", page), loaded)
+        # The request of the first start with this address; else a plain one.
+        url = resolve("", page)
+        plan = loaded.plan
+        starts = (start.request for start in starts_of(plan))
+        names = route_names(plan)
+        plain = Request(url.partition("#")[0], route=names[0] if names else "")
+        request = next((known for known in starts if normalised(known.url) == normalised(url)), plain)
     except NotAUrl as error:
         raise UsageError(
             Problem("bad-url", f"a plan's session is for a URL: {error}", Place(shortened(page)))
@@ -139,15 +145,6 @@ def open_page_as(
     finally:
         site.close()
     return _opened(page, reply, _FROM_CACHE if is_kept else _FROM_SITE, None, parse)
-
-
-def _as_started(url: str, loaded: LoadedPlan) -> Request:
-    """The request of the first start with this address; else a plain one."""
-    plan = loaded.plan
-    starts = (start.request for start in starts_of(plan))
-    names = route_names(plan)
-    plain = Request(url.partition("#")[0], route=names[0] if names else "")
-    return next((known for known in starts if normalised(known.url) == normalised(url)), plain)
 
 
 def reply_of(

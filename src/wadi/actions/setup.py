@@ -31,7 +31,6 @@ from wadi.web.client import Client, Keep, KeptRobots, user_agent
 from wadi.web.hosts import Pace
 from wadi.web.local import LocalTransport
 from wadi.web.manners import Throttle
-from wadi.web.messages import Headers
 from wadi.web.parameters import expanded, filled
 from wadi.web.private import AddressGuard, is_private
 from wadi.web.retry import Retrying
@@ -121,7 +120,12 @@ def _transport_of(
         plain = plainly(route=route)
         if browser is None:
             return plain
-        return _rendering(browser, plain, route or "", headers, most_bytes, guard, secrets)
+        # What shows pages in a browser, beside what sends the others.
+        from wadi.web.rendered import RenderingTransport
+
+        return RenderingTransport(
+            browser, plain, route=route or "", headers=headers, most_bytes=most_bytes, guard=guard, secrets=secrets
+        )
 
     transport = _routed(loaded, transport_by, report)
     if not any(is_of_files(address) for address in loaded.plan.start.addresses):
@@ -139,23 +143,6 @@ def _browser_of(loaded: LoadedPlan, identity: str) -> Browser | None:
 
     pictures = any(kind.pictures for kind in kinds)
     return Browser(agent=identity, driver=plan.manners.driver, parallel=plan.manners.parallel, pictures=pictures)
-
-
-def _rendering(
-    browser: Browser,
-    plain: HttpTransport,
-    route: str,
-    headers: Headers,
-    most_bytes: int,
-    guard: AddressGuard,
-    secrets: Secrets,
-) -> Transport:
-    """What shows pages in a browser, beside what sends the others."""
-    from wadi.web.rendered import RenderingTransport
-
-    return RenderingTransport(
-        browser, plain, route=route, headers=headers, most_bytes=most_bytes, guard=guard, secrets=secrets
-    )
 
 
 _MOST_NAMED = 1000

@@ -186,7 +186,12 @@ class Board:
         """A turn is over."""
         self.active.discard(turn.shard)
         for shard in turn.handed:
-            self._give(shard)
+            # A shard got pages from another.
+            if shard in self.active:
+                self._given.add(shard)
+            elif shard not in self._waiting and self.failures[shard] < _MOST_FAILURES:
+                self.left_out.pop(shard, None)
+                self._waiting.append(shard)
         has_more = turn.shard in self._given or turn.is_busy
         self._given.discard(turn.shard)
         if turn.is_busy:
@@ -203,14 +208,6 @@ class Board:
             self._waiting.append(turn.shard)
         elif turn.waiting:
             self.left_out[turn.shard] = f"{turn.waiting:,} pages are left ({turn.end})"
-
-    def _give(self, shard: int) -> None:
-        """A shard got pages from another."""
-        if shard in self.active:
-            self._given.add(shard)
-        elif shard not in self._waiting and self.failures[shard] < _MOST_FAILURES:
-            self.left_out.pop(shard, None)
-            self._waiting.append(shard)
 
     def leave_all(self, why: str) -> None:
         """Leave out every shard that has its turn or waits for it."""

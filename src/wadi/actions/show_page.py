@@ -21,25 +21,21 @@ def shown_as(document: Document, form: Form, part: str | None = None, *, without
     as links (a) and pictures (img). Raises LookupError where nothing is picked, UsageError for an expression or a form that does
     not fit the page."""
     if part is not None:
-        return _parts(document, form, part, without)
+        try:
+            found = compile_expression(part).nodes(document.scope, document)
+        except BadExpression as error:
+            raise UsageError(Problem("bad-expression", f"{part}: {error.what}", now=error.now)) from error
+        if not found:
+            raise LookupError(f"{part} picks nothing on this page")
+        if form == "json":
+            return [node.value if isinstance(node, JsonNode) else _as_text(node, "text") for node in found]
+        return "\n".join(_as_text(node, form, without) for node in found)
     if form == "json":
         return document.data if document.kind == "json" else structured(document) if document.kind == "html" else {}
     if form == "html" or document.root is None:
         return document.text
     body = first(document.top, "body")
     return _element(body if body is not None else document.top, form, without)
-
-
-def _parts(document: Document, form: Form, part: str, without: Collection[str]) -> str | Any:
-    try:
-        found = compile_expression(part).nodes(document.scope, document)
-    except BadExpression as error:
-        raise UsageError(Problem("bad-expression", f"{part}: {error.what}", now=error.now)) from error
-    if not found:
-        raise LookupError(f"{part} picks nothing on this page")
-    if form == "json":
-        return [node.value if isinstance(node, JsonNode) else _as_text(node, "text") for node in found]
-    return "\n".join(_as_text(node, form, without) for node in found)
 
 
 def _as_text(node: Node, form: Form, without: Collection[str] = ()) -> str:

@@ -57,7 +57,9 @@ def phone_reader(region: str | None = None) -> Callable[[str], str]:
             and not _is_short(plain, number, place)
         ):
             return str(phonenumbers.format_number(number, phonenumbers.PhoneNumberFormat.E164)) + extension
-        if not digits.startswith("+") and (_is_short(plain, number, place) or _is_national(plain)):
+        if not digits.startswith("+") and (
+            _is_short(plain, number, place) or (plain.startswith("0") and _LONG <= len(plain) <= 8)
+        ):
             return plain + extension
         raise NotReadable("not-a-phone", f"{text[:60]!r} has too few or too many digits for a number in {place}")
 
@@ -68,11 +70,6 @@ def _is_short(plain: str, number: PhoneNumber, place: str) -> bool:
     from phonenumbers import shortnumberinfo
 
     return len(plain) <= _LONG and shortnumberinfo.is_valid_short_number_for_region(number, place)
-
-
-def _is_national(plain: str) -> bool:
-    """Whether a number with a zero before it is long enough to be called inside the country."""
-    return plain.startswith("0") and _LONG <= len(plain) <= 8
 
 
 def _parts(text: str, *, may_be_worded: bool = False) -> tuple[str, str]:

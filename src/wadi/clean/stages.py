@@ -165,7 +165,7 @@ def _text_stages(recipe: Recipe) -> list[tuple[str, TextStage]]:
     if recipe.find is not None:
         stages.append(("find", _find(recipe.find, recipe.missing)))
     stages += [(f"clean: {sentence}", step_of(sentence, recipe.functions)) for sentence in recipe.clean]
-    stages.append(("missing", _missing(recipe.missing)))
+    stages.append(("missing", (lambda text: None if text in recipe.missing else text)))
     if recipe.map is not None:
         stages.append(("map", _map(recipe.map, recipe.otherwise)))
     return stages
@@ -185,10 +185,6 @@ def _find(pattern: str, missing: frozenset[str], group: str | int | None = None)
         return found[group]
 
     return find
-
-
-def _missing(texts: frozenset[str]) -> TextStage:
-    return lambda text: None if text in texts else text
 
 
 def _map(choices: Mapping[str, str], otherwise: str | None) -> TextStage:

@@ -209,7 +209,13 @@ def step_of(sentence: str, functions: Functions | None = None) -> Step:
         near = nearest(name, STEPS)
         now = f'did you mean "{near}"?' if near else f"verbs: {listed(STEPS, 99)}"
         raise BadSetting("bad-step", f'step {sentence!r}: there is no verb "{name}"', now, offset=0)
-    typed = _typed(name, verb, arguments, sentence)
+    least = len(verb.arguments) - verb.optional
+    if not least <= len(arguments) <= len(verb.arguments):
+        wanted = " ".join([name, *verb.arguments])
+        raise BadSetting(
+            "bad-step", f"step {sentence!r} has {len(arguments)} arguments", f"write:  {wanted}   (quote blanks: '…')"
+        )
+    typed = [_argument(word, kind, sentence) for word, kind in zip(arguments, verb.arguments, strict=False)]
     return _called(str(typed[0]), functions) if name == "call" else verb.make(*typed)
 
 
@@ -256,16 +262,6 @@ def where_it_failed(error: BaseException) -> str:
         trace = trace.tb_next
     line = f"line {trace.tb_lineno}: " if trace is not None else ""
     return f"{line}{type(error).__name__}: {error}"
-
-
-def _typed(name: str, verb: Verb, arguments: list[str], sentence: str) -> list[str | int]:
-    least = len(verb.arguments) - verb.optional
-    if not least <= len(arguments) <= len(verb.arguments):
-        wanted = " ".join([name, *verb.arguments])
-        raise BadSetting(
-            "bad-step", f"step {sentence!r} has {len(arguments)} arguments", f"write:  {wanted}   (quote blanks: '…')"
-        )
-    return [_argument(word, kind, sentence) for word, kind in zip(arguments, verb.arguments, strict=False)]
 
 
 def _argument(word: str, kind: str, sentence: str) -> str | int:

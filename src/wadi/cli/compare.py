@@ -74,7 +74,13 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.column or args.chart:
         raise UsageError(Problem("bad-option", "--column and --chart are for --history"))
     if args.output is not None:
-        _check_output(args.output)
+        from wadi.problems import Problem, UsageError
+        from wadi.store.whole_files import check_writable
+
+        if args.output.suffix.lower() not in (".csv", ".jsonl", ".html"):
+            what = f'"{args.output.suffix}" is no form of a comparison'
+            raise UsageError(Problem("unknown-format", what, now="forms: .csv, .jsonl, .html"))
+        check_writable(args.output)
     found = compare_tables(
         args.old, args.new, args.runs,
         table=args.table, key=_names(args.key), without=_names(args.without), tolerance=args.tolerance,
@@ -93,16 +99,6 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
 
 def _names(text: str | None) -> list[str]:
     return [name.strip() for name in (text or "").split(",") if name.strip()]
-
-
-def _check_output(path: Path) -> None:
-    from wadi.problems import Problem, UsageError
-    from wadi.store.whole_files import check_writable
-
-    if path.suffix.lower() not in (".csv", ".jsonl", ".html"):
-        what = f'"{path.suffix}" is no form of a comparison'
-        raise UsageError(Problem("unknown-format", what, now="forms: .csv, .jsonl, .html"))
-    check_writable(path)
 
 
 def _write(path: Path, found: Sequence[Comparison], args: argparse.Namespace) -> None:

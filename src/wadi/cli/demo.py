@@ -75,7 +75,13 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
         return _copy_examples(args.examples, args, err)
     if args.serve:
         return _serve(args, out)
-    folder = _folder()
+    try:
+        FOLDER.mkdir(exist_ok=True)
+    except OSError as error:
+        raise UsageError(
+            Problem("not-writable", f"the folder {FOLDER}/ cannot be made here: {error.strerror}")
+        ) from error
+    folder = FOLDER
     plan = folder / "springs.toml"
     with example("springs.toml") as bundled:
         shutil.copyfile(bundled, plan)
@@ -104,7 +110,12 @@ def _crawl(plan: Path, site: str, folder: Path, args: argparse.Namespace, out: T
         status = crawl_and_sum_up(begun, args, out, err)
         if not args.quiet:
             _show_rows(begun, out)
-            _show_next(folder, err)
+            print(
+                f"\nNow try:\n"
+                f"  wadi demo --serve --port 8700                     keep the site up; then, in another terminal:\n"
+                f"  wadi run {folder}/springs.toml --rows 40 -o first.csv",
+                file=err,
+            )
     return status
 
 
@@ -122,15 +133,6 @@ def _show_rows(begun: object, out: TextIO) -> None:
     to.print(table)
     if left_out:
         to.print(plain(f"{plural(len(left_out), 'more column')}: {', '.join(left_out)}", "dim"))
-
-
-def _show_next(folder: Path, err: TextIO) -> None:
-    print(
-        f"\nNow try:\n"
-        f"  wadi demo --serve --port 8700                     keep the site up; then, in another terminal:\n"
-        f"  wadi run {folder}/springs.toml --rows 40 -o first.csv",
-        file=err,
-    )
 
 
 def _serve(args: argparse.Namespace, out: TextIO) -> Status:
@@ -251,16 +253,6 @@ def example(name: str) -> Iterator[Path]:
             yield path
     else:
         yield Path(__file__).parents[3] / "examples" / name
-
-
-def _folder() -> Path:
-    try:
-        FOLDER.mkdir(exist_ok=True)
-    except OSError as error:
-        raise UsageError(
-            Problem("not-writable", f"the folder {FOLDER}/ cannot be made here: {error.strerror}")
-        ) from error
-    return FOLDER
 
 
 def _port(text: str) -> int:

@@ -30,7 +30,6 @@ if TYPE_CHECKING:
     from wadi.learn.examples.learned_fields import LearnedField
     from wadi.learn.first_look.look import Look
     from wadi.learn.first_look.saved_replies import Sending
-    from wadi.page.document import Document
 
 EXAMPLES = """examples (with the sample site up:  wadi demo --serve --port 8700):
   wadi draft http://127.0.0.1:8700/register -o register.toml
@@ -108,8 +107,11 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     if args.har is None and (args.pick is not None or args.secrets):
         raise UsageError(Problem("bad-option", "--pick and --secrets are for a saved archive", now="--har FILE"))
     page, sending, look = _saved(args) if args.har is not None else (opened(args), None, None)
-    asked = replace(asked, also=_further(args))
-    if _is_led(args, err):
+    asked = replace(
+        asked, also=[opened(argparse.Namespace(**{**vars(args), "page": page})).document for page in args.also]
+    )
+    is_said = args.row or args.group or args.fields or args.thing or args.run or args.quiet or args.har
+    if not is_said and sys.stdin.isatty() and err.isatty() and args.page != "-":
         asked, target = _led(page, args, asked, target, err)
     carried, credentials = _carried(args)
     means = Means(
@@ -154,11 +156,6 @@ def _saved(args: argparse.Namespace) -> tuple[OpenedPage, Sending, Look]:
     return OpenedPage(picked.look.document, picked.reply, "the archive"), sending, picked.look
 
 
-def _further(args: argparse.Namespace) -> list[Document]:
-    """The further pages of the same kind."""
-    return [opened(argparse.Namespace(**{**vars(args), "page": page})).document for page in args.also]
-
-
 def _plan_file(outputs: Sequence[str]) -> Path | None:
     """The new file that the plan goes to; None for standard output."""
     if len(outputs) > 1:
@@ -181,12 +178,6 @@ def _beside(outputs: Sequence[str]) -> Path:
         )
         raise UsageError(Problem("not-writable", "it is there already", Place(str(target)), now=now))
     return target
-
-
-def _is_led(args: argparse.Namespace, err: TextIO) -> bool:
-    """Whether questions are asked: at a terminal, where nothing is said of what is wanted."""
-    is_said = args.row or args.group or args.fields or args.thing or args.run or args.quiet or args.har
-    return not is_said and sys.stdin.isatty() and err.isatty() and args.page != "-"
 
 
 def _led(

@@ -41,7 +41,10 @@ def questions(look: Look, path: str, ask: Ask, tell: Tell) -> Answers | None:
     if group.rows is not None and link_of_rows(look, group.fields) is not None:
         answer = ask("Each row leads to a page of its own. Look at three of them, and draft their columns, too? [y/N] ")
         is_open = answer.strip().lower().startswith("y")
-    proposal = _free(f"{table_name(path)}.toml")
+    # A file name that is not taken.
+    proposal, number = f"{table_name(path)}.toml", 2
+    while Path(proposal).exists():
+        proposal, number = f"{table_name(path)}-{number}.toml", number + 1
     output = ask(f"Where to? [{proposal}] ").strip() or proposal
     return Answers(Asked(group=group.mark, fields=fields, open=is_open), output)
 
@@ -101,11 +104,3 @@ def _marks_in(answer: str, group: Group) -> dict[str, str] | None:
             return None
         found[mark] = name
     return found
-
-
-def _free(name: str) -> str:
-    """A file name that is not taken."""
-    stem, number = Path(name).stem, 2
-    while Path(name).exists():
-        name, number = f"{stem}-{number}.toml", number + 1
-    return name

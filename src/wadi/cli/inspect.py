@@ -195,13 +195,18 @@ def view(
 ) -> RenderableType:
     """The look in blocks: reply, kind, rows, tables, paging, data, sources."""
     most = 200 if verbose else _SHOWN_PATHS
+    lines = []
+    for table in look.tables:
+        headings = ", ".join(shortened(heading, 24) or "(none)" for heading in table.headings) or "no headings"
+        caption = f" “{shortened(table.caption, 40)}”" if table.caption else ""
+        lines.append(f"{table.expression}{caption}    {plural(table.rows, 'row')}: {headings}")
     return blocks(
         [
             ("reply", _reply_lines(page, verdict)),
             ("kind", [f"{look.kind.kind}: {'; '.join(look.kind.reasons)}"]),
             *_group_blocks(look, width, verbose=verbose),
             ("outline", _outline_lines(look, most)),
-            ("tables", _table_lines(look)),
+            ("tables", lines),
             ("labels", [] if look.fields else _label_lines(look)),
             (
                 "goes on",
@@ -335,15 +340,6 @@ def _outline_lines(look: Look, most: int) -> list[Any]:
         samples = " | ".join(shortened(sample, 24) for sample in path.samples)
         lines.append(f"{shortened(path.path, 48):<{width}}  {path.count:>5} × {types:<10} {samples}".rstrip())
     return [*lines, *([f"… {len(look.paths) - most} more paths (-v shows them)"] if len(look.paths) > most else [])]
-
-
-def _table_lines(look: Look) -> list[str]:
-    lines = []
-    for table in look.tables:
-        headings = ", ".join(shortened(heading, 24) or "(none)" for heading in table.headings) or "no headings"
-        caption = f" “{shortened(table.caption, 40)}”" if table.caption else ""
-        lines.append(f"{table.expression}{caption}    {plural(table.rows, 'row')}: {headings}")
-    return lines
 
 
 def _label_lines(look: Look) -> list[str]:

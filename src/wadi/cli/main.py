@@ -117,7 +117,14 @@ def main(argv: list[str], out: TextIO, err: TextIO, reached: Reached | None = No
     command: Command = importlib.import_module(COMMANDS[argv[0]][0])  # type: ignore[assignment]
     args = command_parser(argv[0], command).parse_intermixed_args(argv[1:])
     args.reached = reached or unheard
-    if (most := _files_allowed()) < _LEAST_FILES:
+    # How many files this process may open, after it asked for as many as a crawl may need.
+    import resource
+
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if 0 <= soft < _FILES:
+        soft = _FILES if hard < 0 else min(_FILES, hard)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+    if (most := (soft if soft >= 0 else _FILES)) < _LEAST_FILES:
         print(f"wadi: {most} open files are allowed here, and {_LEAST_FILES} at least are needed", file=err)
         print(f"  ulimit -n {_FILES}  allows more, if the system lets it", file=err)
         return Status.NO_WAY
@@ -164,17 +171,6 @@ def command_first(argv: list[str]) -> list[str]:
 
 
 _FILES, _LEAST_FILES = 256, 64
-
-
-def _files_allowed() -> int:
-    """How many files this process may open, after it asked for as many as a crawl may need."""
-    import resource
-
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    if 0 <= soft < _FILES:
-        soft = _FILES if hard < 0 else min(_FILES, hard)
-        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
-    return soft if soft >= 0 else _FILES
 
 
 _LONG = frozenset({"inspect", "show", "trace", "verify", "profile", "compare", "schema"})

@@ -43,18 +43,15 @@ class RowStream:
         rows = self._rows.new()
         if self._out is not None and (rows or not self._has_begun):
             try:
-                self._write(self._out, rows)
+                from wadi.table.writers import csv_file
+
+                self.written += csv_file(self._out, self._rows.columns, rows, self._style, goes_on=self._has_begun)
+                self._has_begun = True
+                self._out.flush()
             except BrokenPipeError as error:
                 raise NobodyReads from error
         if self._shown is not None and rows:
             self._shown(self._rows.columns, rows)
-
-    def _write(self, out: BinaryIO, rows: list[list[Any]]) -> None:
-        from wadi.table.writers import csv_file
-
-        self.written += csv_file(out, self._rows.columns, rows, self._style, goes_on=self._has_begun)
-        self._has_begun = True
-        out.flush()
 
     def rest(self, out: BinaryIO, columns: Sequence[Column], rows: Iterable[list[Any]]) -> int:
         """Write the rows of the finished table that are not written yet; how many rows it has."""

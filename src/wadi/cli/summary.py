@@ -171,9 +171,16 @@ class Summary:
         counts += [f"{failed:,} failed"] if failed else []
         waiting = self.facts.pages[State.WAITING]
         counts += [f"{waiting:,} known but not asked for"] if waiting else []
+        # What of the plan's limits the last sitting used, and what is left.
+        limits, spent, parts = self.run.loaded.plan.limits, self.spent, []
+        if limits.requests is not None and "requests" in spent:
+            left = max(0, limits.requests - int(spent["requests"]))
+            parts.append(f"{spent['requests']:,} of {limits.requests:,} requests used, {left:,} left")
+        if limits.time is not None and "seconds" in spent:
+            parts.append(f"{spent['seconds'] / 60:.1f} of {limits.time / 60:.1f} min used")
         lines = [
             f"pages     {', '.join(counts)}",
-            *self._budget_lines(),
+            *([f"budget    {'; '.join(parts)}"] if parts else []),
             *self._sitting_lines(),
             *self._pace_lines(),
             *self._total_lines(verbose, cuts=cuts),
@@ -195,16 +202,6 @@ class Summary:
                 f"  note    {count} × {code}: {_cut(example if url in example else f'{url}: {example}', 160, cuts)}"
             )
         return lines
-
-    def _budget_lines(self) -> list[str]:
-        """What of the plan's limits the last sitting used, and what is left."""
-        limits, spent, parts = self.run.loaded.plan.limits, self.spent, []
-        if limits.requests is not None and "requests" in spent:
-            left = max(0, limits.requests - int(spent["requests"]))
-            parts.append(f"{spent['requests']:,} of {limits.requests:,} requests used, {left:,} left")
-        if limits.time is not None and "seconds" in spent:
-            parts.append(f"{spent['seconds'] / 60:.1f} of {limits.time / 60:.1f} min used")
-        return [f"budget    {'; '.join(parts)}"] if parts else []
 
     def _sitting_lines(self) -> list[str]:
         """What else is to be said of the last sitting: pages that were taken from an earlier run, sessions that ended."""

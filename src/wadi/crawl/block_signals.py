@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from wadi.page.document import Document, NotADocument, read_document
-from wadi.page.nodes import Element, elements, first
+from wadi.page.nodes import elements, first
 from wadi.page.text import text_of
 from wadi.problems import shortened
 from wadi.web.blocked import Signals
@@ -30,7 +30,8 @@ def signals_of(document: Document, size_bytes: int) -> Signals:
         len(text.split()),
         shown,
         has_challenge=any(
-            _is_marked(element) for element in elements(document.top, "div", "form", "input", "iframe", "script", "img")
+            any(_MARK.search(element.attr(name) or "") for name in _MARKED)
+            for element in elements(document.top, "div", "form", "input", "iframe", "script", "img")
         ),
         has_password=any((box.attr("type") or "").lower() == "password" for box in elements(document.top, "input")),
         has_refresh=any(
@@ -54,7 +55,3 @@ def first_words(reply: Reply, most: int = 120) -> str:
     # What a host says goes to a terminal: nothing in it is a command to that.
     words = ("".join(filter(str.isprintable, word)) for word in text[:_SHOWN].split())
     return shortened(" ".join(words), most)
-
-
-def _is_marked(element: Element) -> bool:
-    return any(_MARK.search(element.attr(name) or "") for name in _MARKED)

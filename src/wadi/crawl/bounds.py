@@ -42,7 +42,11 @@ def within(seconds: float) -> Iterator[None]:
     try:
         yield
     finally:
-        _silence()
+        # Take the alarm away, even where it rings in this very moment.
+        for _ in range(2):
+            with suppress(TookTooLong):
+                signal.setitimer(signal.ITIMER_REAL, 0)
+                break
         if before is not None:
             signal.signal(signal.SIGALRM, before)
 
@@ -61,14 +65,6 @@ def take_alarm() -> None:
 
 def _ring(number: int, frame: Any) -> None:
     raise TookTooLong
-
-
-def _silence() -> None:
-    """Take the alarm away, even where it rings in this very moment."""
-    for _ in range(2):
-        with suppress(TookTooLong):
-            signal.setitimer(signal.ITIMER_REAL, 0)
-            break
 
 
 def extract_within(seconds: float, reply: Reply, *arguments: Any, **more: Any) -> Extract:

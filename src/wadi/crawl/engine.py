@@ -42,7 +42,7 @@ from wadi.crawl.sessions import Sessions
 from wadi.crawl.source import Fetched, Source
 from wadi.crawl.task import Task
 from wadi.plan.starts import FILE
-from wadi.problems import Problem, shortened
+from wadi.problems import shortened
 from wadi.store.archive import Archive, Kept, Location
 from wadi.store.outcome import End, Outcome, Purpose, State
 from wadi.store.pages import Page, number_in_listing
@@ -156,7 +156,15 @@ class Engine:
                     self._send_more()
                 if not self._flight:
                     if not await self._opened():
-                        return self._end()
+                        if self._source.any_unreachable():
+                            return End.UNREACHABLE
+                        if self._health.given_up():
+                            return End.REFUSED if self._health.refuses() else End.UNREACHABLE
+                        if not self._counts[State.WAITING]:
+                            return End.COMPLETE
+                        most = self._task.limits.pages
+                        is_enough = most is not None and self._counts[State.DONE] + self._counts[State.FAILED] >= most
+                        return End.ENOUGH_PAGES if is_enough else End.ENOUGH_DEPTH
                     continue
                 await self._flight.wait(self._time_left())
                 await self._settle(self._flight.take())
@@ -182,17 +190,6 @@ class Engine:
         most, now = self._task.limits.time_s, self._clock()
         ends = [*([self._began + most] if most is not None else []), *([self._stop_at] if self._stop_at else [])]
         return max(0.0, min(ends) - now) if ends else None
-
-    def _end(self) -> End:
-        if self._source.any_unreachable():
-            return End.UNREACHABLE
-        if self._health.given_up():
-            return End.REFUSED if self._health.refuses() else End.UNREACHABLE
-        if not self._counts[State.WAITING]:
-            return End.COMPLETE
-        most = self._task.limits.pages
-        is_enough = most is not None and self._counts[State.DONE] + self._counts[State.FAILED] >= most
-        return End.ENOUGH_PAGES if is_enough else End.ENOUGH_DEPTH
 
     def _send_more(self) -> None:
         """Put as many waiting pages in flight as there is room for, none when the crawl is to stop."""
@@ -313,7 +310,14 @@ class Engine:
                 case ToPutOff(problem):
                     if fetched.reply is not None:
                         self._archive.append(fetched.reply)
-                    self._wait_for(page, problem)
+                    # Put a page off, and let its host rest when it fails again and again.
+                    seconds = self._agenda.put_off(page, self._clock())
+                    self._report(PutOff(page.kind, page.request.url, problem, seconds))
+                    if problem.code == "blocked":
+                        self._source.refused(page.request.host, shortened(problem.what, 80))
+                    if problem.code != "not-the-page":
+                        has_answered, is_gone = problem.code not in NO_ANSWER, problem.code == NOBODY
+                        self._troubled(page.request.host, problem.what, has_answered=has_answered, is_gone=is_gone)
                 case LoggedOut():
                     if (closed := self._sessions.closed(page)) is not None:
                         settled.append((fetched, closed))
@@ -421,17 +425,6 @@ class Engine:
             self._troubled(host, outcome.failure.what, is_refused=True)
         elif outcome.failure is None or fetched.failure is not None:
             self._health.succeeded(host)
-
-    def _wait_for(self, page: Page, problem: Problem) -> None:
-        """Put a page off, and let its host rest when it fails again and again. A page that only lacks what the plan expects says
-        nothing about how its host is doing."""
-        seconds = self._agenda.put_off(page, self._clock())
-        self._report(PutOff(page.kind, page.request.url, problem, seconds))
-        if problem.code == "blocked":
-            self._source.refused(page.request.host, shortened(problem.what, 80))
-        if problem.code != "not-the-page":
-            has_answered, is_gone = problem.code not in NO_ANSWER, problem.code == NOBODY
-            self._troubled(page.request.host, problem.what, has_answered=has_answered, is_gone=is_gone)
 
     def _troubled(
         self, host: str, why: str, *, has_answered: bool = True, is_refused: bool = False, is_gone: bool = False

@@ -46,7 +46,14 @@ async def log_in(client: Client, login: Login) -> None:
     if login.rendering is not None:
         _check(document, login, "what is done there leaves the form on the page")
         return
-    element = _form(document, login)
+    if document.kind != "html":
+        raise _failed(login, f"the page is {document.kind.upper()} and has no form")
+    found = first_of(login.form, document.scope, document) if login.form else [password_form(document)]
+    element = found[0] if found else None
+    if isinstance(element, Element) and element.tag != "form":
+        element = first(element, "form")
+    if not isinstance(element, Element):
+        raise _failed(login, "there is no form for it on the page", 'form = "…" says which form it is')
     user_name, password_name = credentials_names(element)
     if password_name is None:
         raise _failed(login, "the form has no field for a password", 'form = "…" says which form it is')
@@ -80,18 +87,6 @@ def is_login_page(reply: Reply, login: Login) -> bool:
     return normalised(reply.url).partition("?")[0] == normalised(login.url).partition("?")[0] and normalised(
         reply.request.url
     ) != normalised(reply.url)
-
-
-def _form(document: Document, login: Login) -> Element:
-    if document.kind != "html":
-        raise _failed(login, f"the page is {document.kind.upper()} and has no form")
-    found = first_of(login.form, document.scope, document) if login.form else [password_form(document)]
-    element = found[0] if found else None
-    if isinstance(element, Element) and element.tag != "form":
-        element = first(element, "form")
-    if not isinstance(element, Element):
-        raise _failed(login, "there is no form for it on the page", 'form = "…" says which form it is')
-    return element
 
 
 async def _page(client: Client, request: Request) -> Document:

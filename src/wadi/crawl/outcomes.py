@@ -78,7 +78,10 @@ class OutcomeMaker:
         if kept is None and failure.reply is not None:
             kept = self._archive.append(failure.reply, page.id)
         problem = None
-        if not self._is_end(page, failure):
+        # Whether a status says that the listing is at its end.
+        kind = self._reading.kinds[page.kind]
+        status = failure.reply.status if failure.reply else None
+        if not (kind.next is not None and number_in_listing(page.route) > 0 and status in kind.next.plan.end_status):
             problem = was or Problem(failure.cause, _with_its_words(failure))
         if kept is None:
             return Outcome(page.id, failure=problem)
@@ -158,12 +161,6 @@ class OutcomeMaker:
             () if edge == page.edge else (_shifted("asked for once more, the page begins or ends with others", reply),)
         )
         return Outcome(page.id, reply, kept.location, failure=found.failure, notes=notes, payload=kept.digest)
-
-    def _is_end(self, page: Page, failure: FetchFailed) -> bool:
-        """Whether a status says that the listing is at its end."""
-        kind = self._reading.kinds[page.kind]
-        status = failure.reply.status if failure.reply else None
-        return kind.next is not None and number_in_listing(page.route) > 0 and status in kind.next.plan.end_status
 
     def _split(self, page: Page, found: Extract) -> tuple[tuple[Link, ...], Problem] | None:
         """The parts of a listing that is longer than the site shows, none where it cannot be split further."""

@@ -15,7 +15,7 @@ from wadi.page.nodes import Element, JsonNode, Node, link_of
 from wadi.page.text import text_of
 from wadi.problems import Place, Problem, listed, shortened
 from wadi.urls import NotAUrl, normalised
-from wadi.web.messages import Headers, Reply, Request
+from wadi.web.messages import Reply, Request
 from wadi.web.parameters import LinkRules, sent_parameter
 
 _AROUND = re.compile(r"^\W+|\W+$")
@@ -58,7 +58,16 @@ def next_request(
             notes.append(several)
     if reference is None:
         return None
-    return _to(document, reference, rules or LinkRules(), reply.request, headers_of(following.asking))
+    # The request for a link; the page itself is no next page.
+    try:
+        url = (rules or LinkRules()).applied(document.resolve(reference))
+    except NotAUrl as error:
+        return Problem("bad-link", f'link "{shortened(reference)}" is not followed: {error}', Place(document.url))
+    if normalised(url) == normalised(document.url):
+        return Problem(
+            "page-again", "the next link leads to the page itself: the listing ends here", Place(document.url)
+        )
+    return Request(url, headers=going_on(reply.request, url, headers_of(following.asking)))
 
 
 def is_at_its_end(document: Document, following: Next) -> bool:
@@ -149,19 +158,6 @@ def _kept(request: Request, following: Next, name: str) -> str | None:
         return sent
     headers = dict(request.headers)
     return next((headers.get(header) for header, text in following.asking.headers if text == f"{{{name}}}"), None)
-
-
-def _to(document: Document, reference: str, rules: LinkRules, before: Request, headers: Headers) -> Request | Problem:
-    """The request for a link; the page itself is no next page."""
-    try:
-        url = rules.applied(document.resolve(reference))
-    except NotAUrl as error:
-        return Problem("bad-link", f'link "{shortened(reference)}" is not followed: {error}', Place(document.url))
-    if normalised(url) == normalised(document.url):
-        return Problem(
-            "page-again", "the next link leads to the page itself: the listing ends here", Place(document.url)
-        )
-    return Request(url, headers=going_on(before, url, headers))
 
 
 def links_that_go_on(document: Document, following: Next) -> list[str]:

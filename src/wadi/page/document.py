@@ -13,7 +13,7 @@ from typing import Any, Literal, TypeVar
 
 import turbohtml
 
-from wadi.page.columns import BadColumns, ColumnsKind, columns_kind, read_columns, unpacked
+from wadi.page.columns import BadColumns, columns_kind, read_columns, unpacked
 from wadi.page.decode import Encoding, decoded
 from wadi.page.nodes import Element, JsonNode, Scope, attributes, children, elements, first, raw_text_of
 from wadi.urls import NotAUrl, resolve
@@ -135,7 +135,10 @@ def read_document(
             parse if parse in ("csv", "excel") else columns_kind(body, url, content_type, name) if not parse else None
         )
         if columns is not None:
-            return _of_columns(body, url, content_type, columns, sheet, header)
+            if columns == "csv" and body[:512].lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"<":
+                raise NotADocument("it is a page and no file of columns")
+            records, text, encoding = read_columns(body, columns, content_type, sheet=sheet, header=header)
+            return Document("json", url, encoding, text, None, records, columns)
     except BadColumns as error:
         raise NotADocument(str(error)) from error
     kind = parse if parse in ("html", "xml", "json") else kind_of(body, content_type)
@@ -144,15 +147,6 @@ def read_document(
             f"it is binary ({content_type or 'no type is given'})" if body.strip() else "the reply is empty"
         )
     return _READERS[kind](body, url, content_type)
-
-
-def _of_columns(
-    body: bytes, url: str, content_type: str, kind: ColumnsKind, sheet: str | None, header: int | None
-) -> Document:
-    if kind == "csv" and body[:512].lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"<":
-        raise NotADocument("it is a page and no file of columns")
-    records, text, encoding = read_columns(body, kind, content_type, sheet=sheet, header=header)
-    return Document("json", url, encoding, text, None, records, kind)
 
 
 def kind_of(body: bytes, content_type: str) -> DocumentKind | None:
@@ -189,19 +183,14 @@ def html_document(body: bytes, url: str, content_type: str = "") -> Document:
     if len(text) > MOST_TAGS and text.count("<") > MOST_TAGS:
         raise NotADocument(f"it has more than {MOST_TAGS:,} tags")
     tree = turbohtml.parse(text, scripting=True, allow_declarative_shadow_roots=False)
-    _close_templates(tree)
-    root = tree.root
-    if root is None or not _holds_something(root):
-        raise NotADocument("the reply is empty" if not text.strip() else "there is no element in it")
-    return Document("html", url, encoding, text, root, parsed_as="html", html=tree)
-
-
-def _close_templates(tree: turbohtml.Document) -> None:
-    """Make the content of each `template` a text: in a browser no expression reaches it, and its rows are none yet."""
     for template in tree.select("template:not(template template)"):
         markup = template.inner_html
         template.clear()
         template.append(turbohtml.Text(markup))
+    root = tree.root
+    if root is None or not _holds_something(root):
+        raise NotADocument("the reply is empty" if not text.strip() else "there is no element in it")
+    return Document("html", url, encoding, text, root, parsed_as="html", html=tree)
 
 
 def _holds_something(root: Element) -> bool:

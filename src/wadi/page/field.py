@@ -173,7 +173,13 @@ def nodes_of(spec: Field, scope: Scope | None, document: Document) -> list[Node]
         scope = _data_of(document)
     assert scope is not None
     if spec.source == "heading":
-        return _heading(spec, scope, document)
+        # The last of the headings that stand before the row; of JSON, what the nearest value around the row has.
+        if isinstance(scope, JsonNode):
+            return _heading_in_json(spec, scope, document)
+        places = document.cached("places", lambda: {e: place for place, e in enumerate(elements(document.top))})
+        headings = [node for node in first_of(spec.expressions, document.scope, document) if isinstance(node, Element)]
+        before = bisect_left([places[heading] for heading in headings], places[scope])
+        return [headings[before - 1]] if before else []
     if spec.under is not None:
         return _under(spec, spec.under, scope, document)
     if spec.label:
@@ -199,16 +205,6 @@ def _beside_label(spec: Field, scope: Scope, document: Document) -> list[Node]:
     return [
         inner for value in found if isinstance(value, Element) for inner in first_of(spec.expressions, value, document)
     ]
-
-
-def _heading(spec: Field, scope: Scope, document: Document) -> list[Node]:
-    """The last of the headings that stand before the row; of JSON, what the nearest value around the row has."""
-    if isinstance(scope, JsonNode):
-        return _heading_in_json(spec, scope, document)
-    places = document.cached("places", lambda: {e: place for place, e in enumerate(elements(document.top))})
-    headings = [node for node in first_of(spec.expressions, document.scope, document) if isinstance(node, Element)]
-    before = bisect_left([places[heading] for heading in headings], places[scope])
-    return [headings[before - 1]] if before else []
 
 
 def _heading_in_json(spec: Field, scope: JsonNode, document: Document) -> list[Node]:

@@ -29,20 +29,17 @@ class Grid:
 
     def under(self, row: Element, heading: str) -> list[Element]:
         """The row's cells below a heading, each once: one text of the heading, or all of them joined with ` / `."""
-        columns = self._columns(heading)
-        found = [self.cells.get(row, {}).get(column) for column in columns]
-        return list(dict.fromkeys(cell for cell in found if cell is not None))
-
-    def _columns(self, heading: str) -> list[int]:
         wanted = _folded(heading)
         whole = [c for c, texts in self.headings.items() if _folded(" / ".join(dict.fromkeys(texts))) == wanted]
-        return whole or [c for c, texts in self.headings.items() if wanted in map(_folded, texts)]
+        columns = whole or [c for c, texts in self.headings.items() if wanted in map(_folded, texts)]
+        found = [self.cells.get(row, {}).get(column) for column in columns]
+        return list(dict.fromkeys(cell for cell in found if cell is not None))
 
 
 def grid_of(table: Element) -> Grid:
     """The grid of a table. Headings are the rows of `thead`, else the first rows that have no cell but `th`."""
     grid = Grid()
-    rows = [row for row in elements(table, "tr") if _owner(row) == table]
+    rows = [row for row in elements(table, "tr") if next(ancestors(row, "table"), None) == table]
     hanging: dict[int, tuple[Element, int]] = {}
     group: Element | None = None
     slots = 0
@@ -97,10 +94,6 @@ def _heading_rows(rows: list[Element]) -> list[Element]:
 def _span(cell: Element, name: str) -> int:
     text = (cell.attr(name) or "1").strip()
     return min(int(text[:9]), _MOST_SPAN) if text.isdecimal() else 1
-
-
-def _owner(row: Element) -> Element | None:
-    return next(ancestors(row, "table"), None)
 
 
 def _folded(text: str) -> str:

@@ -6,7 +6,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 from itertools import groupby
 from typing import Any
 
@@ -46,7 +45,11 @@ def text_of(element: Element) -> str:
         return tidied(written)
     pieces: list[str] = []
     _gather(element, pieces, keeps=_keeps_lines(element))
-    return _joined(pieces)
+    parts = []
+    for is_kept, some in groupby(pieces, key=_is_kept):
+        together = "".join(some)
+        parts.append(_lines_kept(together) if is_kept else tidied_lines(together))
+    return "\n".join(part for part in parts if part)
 
 
 def inline_text_of(element: Element) -> str | None:
@@ -72,14 +75,6 @@ def _is_inline(element: Element) -> bool:
 
 def _keeps_lines(element: Element) -> bool:
     return element.tag in _KEEPING or next(ancestors(element, *_KEEPING), None) is not None
-
-
-def _joined(pieces: Sequence[str]) -> str:
-    parts = []
-    for is_kept, some in groupby(pieces, key=_is_kept):
-        together = "".join(some)
-        parts.append(_lines_kept(together) if is_kept else tidied_lines(together))
-    return "\n".join(part for part in parts if part)
 
 
 def _is_kept(piece: str) -> bool:
@@ -127,12 +122,8 @@ def is_hidden(element: Element) -> bool:
     """Whether an element is not shown: by its tag, `hidden`, or an inline style."""
     if element.tag in UNSEEN:
         # Other vocabularies have titles and heads too, and show them.
-        return element.tag not in ("title", "head") or _is_of_html(element)
+        return element.tag not in ("title", "head") or bool([element, *ancestors(element)][-1].tag == "html")
     if element.attr("hidden") is not None:
         return True
     style = element.attr("style")
     return style is not None and _NOT_DISPLAYED.search(style) is not None
-
-
-def _is_of_html(element: Element) -> bool:
-    return bool([element, *ancestors(element)][-1].tag == "html")

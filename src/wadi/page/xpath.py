@@ -63,7 +63,12 @@ def check(text: str) -> None:
     for call in _CALL.finditer(bare):
         _check_call(call, bare)
     for start, part in [(0, text), *_inner_parts(text, bare)]:
-        _check_evaluates(part, start)
+        # Have a part evaluated by itself: an engine looks at a predicate only where something stands before it.
+        prefixes = dict.fromkeys(prefixes_of(part), "urn:any")
+        try:
+            _probe().xpath(part, namespaces=prefixes or None)
+        except (ValueError, TypeError) as error:
+            raise BadXPath(str(error).removeprefix("xpath: "), start + (len(part) - len(part.lstrip()))) from error
 
 
 def _without_strings(text: str) -> str:
@@ -78,7 +83,15 @@ def _check_call(call: re.Match[str], bare: str) -> None:
     if name not in FUNCTIONS:
         raise BadXPath(f"XPath 1.0 has no function {name}()", call.start(1), _instead(name))
     least, most = FUNCTIONS[name]
-    count = _count_arguments(bare, call.end())
+    start = call.end()
+    depth, count, is_empty = 0, 1, True
+    for character in bare[start:]:
+        if character in _CLOSING and depth == 0:
+            break
+        depth += (character in _OPENING) - (character in _CLOSING)
+        count += character == "," and depth == 0
+        is_empty = is_empty and character.isspace()
+    count = 0 if is_empty else count
     if not least <= count <= most:
         wanted = str(least) if least == most else f"{least} or more" if most == _MANY else f"{least} to {most}"
         raise BadXPath(f"{name}() takes {wanted} arguments, not {count}", call.start(1))
@@ -91,17 +104,6 @@ def _instead(name: str) -> str:
         "replace": "clean takes steps", "string-join": "many with join", "tokenize": "split",
     }  # fmt: skip
     return known.get(name.rpartition(":")[2], "")
-
-
-def _count_arguments(bare: str, start: int) -> int:
-    depth, count, is_empty = 0, 1, True
-    for character in bare[start:]:
-        if character in _CLOSING and depth == 0:
-            break
-        depth += (character in _OPENING) - (character in _CLOSING)
-        count += character == "," and depth == 0
-        is_empty = is_empty and character.isspace()
-    return 0 if is_empty else count
 
 
 def _inner_parts(text: str, bare: str) -> Iterator[tuple[int, str]]:
@@ -117,19 +119,6 @@ def _inner_parts(text: str, bare: str) -> Iterator[tuple[int, str]]:
             start = starts.pop()
             if text[start:at].strip():
                 yield start, text[start:at]
-
-
-def _check_evaluates(part: str, start: int) -> None:
-    """Have a part evaluated by itself: an engine looks at a predicate only where something stands before it."""
-    prefixes = dict.fromkeys(prefixes_of(part), "urn:any")
-    try:
-        _probe().xpath(part, namespaces=prefixes or None)
-    except (ValueError, TypeError) as error:
-        raise BadXPath(str(error).removeprefix("xpath: "), start + _blanks(part)) from error
-
-
-def _blanks(text: str) -> int:
-    return len(text) - len(text.lstrip())
 
 
 @lru_cache(maxsize=1)

@@ -107,7 +107,12 @@ class PlanCode(Mapping[str, Function]):
             # What was looked at is what is run: not the file as it is by now, nor what was compiled of it some time.
             exec(compile(self.text, str(self.path), "exec"), module.__dict__)
         except Exception as error:  # the analyst's code may raise anything
-            line = _line_of(error, self.path)
+            # The last line of the file that the error passed through.
+            trace, line = error.__traceback__, None
+            while trace is not None:
+                if trace.tb_frame.f_code.co_filename == str(self.path):
+                    line = trace.tb_lineno
+                trace = trace.tb_next
             raise BadCode(f"{self.path}{f':{line}' if line else ''}: {type(error).__name__}: {error}") from error
         return {name: value for name, value in vars(module).items() if callable(value) and not name.startswith("_")}
 
@@ -138,13 +143,3 @@ def _remembered() -> set[str]:
     with suppress(OSError, RuntimeError):
         return {line.split()[0] for line in _approved_file().read_text("utf-8").splitlines() if line.strip()}
     return set()
-
-
-def _line_of(error: BaseException, path: Path) -> int | None:
-    """The last line of the file that the error passed through."""
-    trace, line = error.__traceback__, None
-    while trace is not None:
-        if trace.tb_frame.f_code.co_filename == str(path):
-            line = trace.tb_lineno
-        trace = trace.tb_next
-    return line

@@ -147,9 +147,22 @@ class _Scanner:
     def _value(self, path: Path) -> None:
         character = self.text[self.at]
         if character == "[":
-            self._array(path)
+            self.at += 1
+            index = 0
+            self._skip(_BLANK)
+            while self.text[self.at] != "]":
+                self.spots[(*path, index)] = Spot(self.at, self.at, self._inside())
+                self._value((*path, index))
+                index += 1
+                self._past_comma()
+            self.at += 1
         elif character == "{":
-            self._inline_table(path)
+            self.at += 1
+            self._skip(_BLANK)
+            while self.text[self.at] != "}":
+                self._pair(path)
+                self._past_comma()
+            self.at += 1
         elif character in "\"'":
             for pattern in (_MULTI_LITERAL, _MULTI_BASIC, _LITERAL, _BASIC):
                 found = pattern.match(self.text, self.at)
@@ -158,25 +171,6 @@ class _Scanner:
                     return
         else:
             self._skip(_SCALAR)
-
-    def _array(self, path: Path) -> None:
-        self.at += 1
-        index = 0
-        self._skip(_BLANK)
-        while self.text[self.at] != "]":
-            self.spots[(*path, index)] = Spot(self.at, self.at, self._inside())
-            self._value((*path, index))
-            index += 1
-            self._past_comma()
-        self.at += 1
-
-    def _inline_table(self, path: Path) -> None:
-        self.at += 1
-        self._skip(_BLANK)
-        while self.text[self.at] != "}":
-            self._pair(path)
-            self._past_comma()
-        self.at += 1
 
     def _past_comma(self) -> None:
         self._skip(_BLANK)

@@ -371,7 +371,7 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
         return text.problem("unknown-key", path, f'unknown key "{path[-1]}" in {where}', key=True, now=now)
     if kind == "missing":
         return text.problem("missing-key", path, f'"{path[-1]}" is missing in {where}', key=True, now=_help_for(path))
-    shown = _as_toml(detail["input"])
+    shown = shortened(json.dumps(detail["input"], ensure_ascii=False, default=str), 40)
     if kind in _EXPECTED:
         what = f"{_named(path)}: expected {_EXPECTED[kind]}, got {shown}"
         return text.problem("wrong-type", path, what, now=_help_for(path))
@@ -394,11 +394,6 @@ def _described(detail: ErrorDetails, path: Path, text: PlanText) -> Problem:
 def _named(path: Path) -> str:
     """What stands at a path, in words: a key, or an item of its list."""
     return f"{path[-2]}, item {path[-1] + 1}" if isinstance(path[-1], int) else str(path[-1])
-
-
-def _as_toml(value: Any) -> str:
-    """A value as the plan has it, cut where it is long."""
-    return shortened(json.dumps(value, ensure_ascii=False, default=str), 40)
 
 
 def _heading(path: Path) -> str:

@@ -21,7 +21,8 @@ def connect(path: Path, *, write: bool = False) -> Connection:
     read, a full disk), and no WAL is left, nobody else writes, and the file is read as it is:
     https://www.sqlite.org/wal.html#readonly
     """
-    can_write, has_log = is_writable(path), _has_log(path)
+    log = path.with_name(f"{path.name}-wal")
+    can_write, has_log = is_writable(path), (log.is_file() and log.stat().st_size > 0)
     if not can_write:
         return _connected(path, "mode=ro" if has_log else _AS_IT_IS)
     connection = _connected(path, "mode=rw" if write else "mode=ro")
@@ -48,8 +49,3 @@ def _connected(path: Path, how: str) -> Connection:
 def is_writable(path: Path) -> bool:
     """Whether a database and the folder it lies in can be written by this process."""
     return os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
-
-
-def _has_log(path: Path) -> bool:
-    log = path.with_name(f"{path.name}-wal")
-    return log.is_file() and log.stat().st_size > 0

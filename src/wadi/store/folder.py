@@ -91,7 +91,13 @@ def choose_run(name: str, runs: Path, *, newest: bool = False) -> ChosenRun:
     plan, _, which = name.rpartition("~") if _BEFORE.search(name) else (name, "", "newest" if newest else "")
     folders = _runs_of(plan, runs)
     if not folders:
-        raise _no_run(name, plan, runs)
+        plans = sorted({run.parent.parent.name for run in runs.glob(f"*/*/{DATABASE}")}) if runs.is_dir() else []
+        now = (
+            f"plans with runs in {runs}/: {listed(plans)}"
+            if plans
+            else f"there are no runs in {runs}/;  wadi run PLAN  makes one"
+        )
+        raise RunError(Problem("no-such-run", f'no run "{name}"', now=now))
     if which == "newest":
         return ChosenRun(folders[0])
     return _complete_one(plan, folders, int(which or 0))
@@ -150,16 +156,6 @@ def _end_in_words(state: RunState, folder: Path) -> str:
     if end is None or RunLock(folder).is_taken():
         return "in use" if RunLock(folder).is_taken() else "not finished"
     return str(end) if state.counts()[State.DONE] or end == End.INTERRUPTED else NO_PAGES
-
-
-def _no_run(name: str, plan: str, runs: Path) -> RunError:
-    plans = sorted({run.parent.parent.name for run in runs.glob(f"*/*/{DATABASE}")}) if runs.is_dir() else []
-    now = (
-        f"plans with runs in {runs}/: {listed(plans)}"
-        if plans
-        else f"there are no runs in {runs}/;  wadi run PLAN  makes one"
-    )
-    return RunError(Problem("no-such-run", f'no run "{name}"', now=now))
 
 
 class RunLock:

@@ -57,13 +57,10 @@ class PageCache:
             return
         with contextlib.suppress(OSError):
             self.folder.mkdir(parents=True, exist_ok=True)
-            self._clear()
+            for path in self.folder.iterdir():
+                if self._now() - path.stat().st_mtime > KEPT_S:
+                    path.unlink(missing_ok=True)
             whole_file(self._path(request), lambda out: out.write(packed_reply(reply)))
-
-    def _clear(self) -> None:
-        for path in self.folder.iterdir():
-            if self._now() - path.stat().st_mtime > KEPT_S:
-                path.unlink(missing_ok=True)
 
     def _path(self, request: Request) -> Path:
         return self.folder / f"{hashlib.sha256((request.identity + self._manner).encode()).hexdigest()[:40]}.warc.gz"

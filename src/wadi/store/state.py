@@ -87,7 +87,11 @@ class RunState(RunView):
         except sqlite3.Error as error:
             raise _unreadable(path, error) from error
         if version != SCHEMA_VERSION:
-            raise RunError(_of_another_version(path, version))
+            is_newer = isinstance(version, int) and version > SCHEMA_VERSION
+            what = f"the run was written by {'a newer' if is_newer else 'an older'} version of Wadi"
+            why = f"its format is {version}, and this version ({__version__}) reads {SCHEMA_VERSION}"
+            now = "read it with the version that wrote it, or run the plan again; its pages are WARC files under pages/"
+            raise RunError(Problem("other-version", what, Place(str(path)), why=why, now=now))
         return state
 
     def is_own_host(self, host: str) -> bool:
@@ -376,11 +380,3 @@ def _unreadable(path: Path, error: sqlite3.Error) -> WadiError:
         now = "copy the run's folder to where it can be written"
         return RunError(Problem("not-writable", what, place, now=now))
     return RunError(Problem("damaged-run", f"the run's database cannot be read: {error}", place))
-
-
-def _of_another_version(path: Path, version: object) -> Problem:
-    is_newer = isinstance(version, int) and version > SCHEMA_VERSION
-    what = f"the run was written by {'a newer' if is_newer else 'an older'} version of Wadi"
-    why = f"its format is {version}, and this version ({__version__}) reads {SCHEMA_VERSION}"
-    now = "read it with the version that wrote it, or run the plan again; its pages are in standard WARC files under pages/"
-    return Problem("other-version", what, Place(str(path)), why=why, now=now)

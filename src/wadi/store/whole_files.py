@@ -33,7 +33,7 @@ def whole_file(
     `part` is the file that is written first: one of a new name, unless nobody else can be writing the same. With a name that is
     known a process that is killed leaves nothing that the next one does not write over.
     """
-    part = part or _new_beside(target)
+    part = part or target.with_name(f".{target.name[:100]}.{uuid.uuid4().hex}")
     try:
         with part.open("wb") as out:  # a new file has the rights that the user's mask leaves
             given = write(out)
@@ -46,11 +46,6 @@ def whole_file(
         part.unlink(missing_ok=True)
         raise
     return given
-
-
-def _new_beside(target: Path) -> Path:
-    """A name for a new file in the target's folder, which nobody else can guess."""
-    return target.with_name(f".{target.name[:100]}.{uuid.uuid4().hex}")
 
 
 def copied(source: Path, target: Path) -> None:

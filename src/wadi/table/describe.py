@@ -139,7 +139,8 @@ def _schema_field(plan: Plan, table: str, column: Column, *, unique: bool) -> di
         found["format"] = form
     if column.unit:
         found["unit"] = column.unit
-    about = _about(plan, table, column.name)
+    giving = fields_giving(plan, table, _plain_name(plan, table, column.name))
+    about = next((spec.about for _, spec in giving if spec.about), "")
     if about:
         found["description"] = about
     if column.many:
@@ -155,11 +156,6 @@ def _schema_field(plan: Plan, table: str, column: Column, *, unique: bool) -> di
 def _plain_name(plan: Plan, table: str, name: str) -> str:
     back = {new: old for old, new in table_plan(plan, table).rename.items()}
     return back.get(name, name)
-
-
-def _about(plan: Plan, table: str, name: str) -> str:
-    giving = fields_giving(plan, table, _plain_name(plan, table, name))
-    return next((spec.about for _, spec in giving if spec.about), "")
 
 
 def codebook(plan: Plan, name: str, tables: Sequence[tuple[str, Seen]], source: str) -> str:
@@ -184,7 +180,7 @@ def codebook(plan: Plan, name: str, tables: Sequence[tuple[str, Seen]], source: 
             values = (
                 f"{facts.least:g} to {facts.most:g}"
                 if facts.least is not None
-                else "; ".join(_short(e) for e in facts.examples)
+                else "; ".join((e if len(e) <= 40 else e[:39] + "…") for e in facts.examples)
             )
             origin = _escaped(_origin(plan, table, _plain_name(plan, table, column.name), column.part_of))
             lines.append(f"| `{column.name}` | {kind} | {share} | {distinct} | {_escaped(values)} | {origin} |")
@@ -226,10 +222,6 @@ def _picking(field: FieldPlan) -> str:
     ]
     more += [f"find {field.find}" if field.find else "", *field.clean, *field.adjust]
     return ", ".join([where, *(part for part in more if part)])
-
-
-def _short(text: str) -> str:
-    return text if len(text) <= 40 else text[:39] + "…"
 
 
 def _escaped(text: str) -> str:

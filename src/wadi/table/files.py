@@ -100,12 +100,7 @@ def give_names(folder: Path, renamed: Mapping[str, str]) -> None:
 def named(pattern: str, values: Mapping[str, Any], stored: str) -> str:
     """The name that a pattern gives to a stored file: below `files`, whatever the values hold, with the file's ending."""
     clean = {name: re.sub(r"[/\\]", "_", written(value)) for name, value in values.items()}
-    segments = [_segment(part) for part in str(filled(pattern, clean)).split("/")]
+    segments = [_NOT_IN_NAMES.sub("_", part).strip(" .")[:_LONGEST] for part in str(filled(pattern, clean)).split("/")]
     name = "/".join(part for part in segments if part) or "file"
     ending = PurePosixPath(stored).suffix
     return f"{DOWNLOADS}/{name}" if ending and name.lower().endswith(ending) else f"{DOWNLOADS}/{name}{ending}"
-
-
-def _segment(text: str) -> str:
-    """A text as one segment of a path: no separators, no control characters, not `.` or `..`, not too long."""
-    return _NOT_IN_NAMES.sub("_", text).strip(" .")[:_LONGEST]

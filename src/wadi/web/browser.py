@@ -121,7 +121,12 @@ class Browser:
         started, began = time.time(), time.monotonic()
         async with self._shown(request, rendering, visitor) as page:
             reply, background = await page.taken()
-            cookies = await self._cookies(page.window.session, visitor)
+            # The cookies that the browser has of a visitor.
+            profile = self._profiles[visitor.route]
+            said = await page.window.session.send("storage.getCookies", {"partition": _of(profile)})
+            found = tuple(_cookie(one) for one in said["cookies"] if one.get("value", {}).get("type") == "string")
+            self._given[profile] = set(found)
+            cookies = found
         elapsed_s = time.monotonic() - began
         reply = replace(reply, request=request, started_at=started, elapsed_s=elapsed_s)
         return Rendered(reply, background, tuple(page.traffic.noticed), cookies)
@@ -167,7 +172,10 @@ class Browser:
                 raise
             else:
                 if rendering.next is not None and not opened.page.end:
-                    await self._hold(key, opened)
+                    # Keep a page for its next turn; of too many the oldest is let go.
+                    self._held[key] = opened
+                    while len(self._held) > self._parallel:
+                        await self._release(self._held.pop(next(iter(self._held))))
                 else:
                     await self._release(opened)
             finally:
@@ -189,12 +197,6 @@ class Browser:
             await self._release(opened, is_broken=True)
             raise
         return opened
-
-    async def _hold(self, key: tuple[Any, ...], opened: _Open) -> None:
-        """Keep a page for its next turn; of too many the oldest is let go."""
-        self._held[key] = opened
-        while len(self._held) > self._parallel:
-            await self._release(self._held.pop(next(iter(self._held))))
 
     async def _release(self, opened: _Open | None, *, is_broken: bool = False) -> None:
         """Let a page go. Its window is used again, unless something went wrong in it, or it showed many pages."""
@@ -258,14 +260,6 @@ class Browser:
                 await session.send("storage.setCookie", {"cookie": _told(cookie), "partition": _of(profile)})
                 given.add(cookie)
         return profile
-
-    async def _cookies(self, session: Session, visitor: Visitor) -> tuple[Cookie, ...]:
-        """The cookies that the browser has of a visitor. Raises BrowserError."""
-        profile = self._profiles[visitor.route]
-        said = await session.send("storage.getCookies", {"partition": _of(profile)})
-        found = tuple(_cookie(one) for one in said["cookies"] if one.get("value", {}).get("type") == "string")
-        self._given[profile] = set(found)
-        return found
 
     async def _taken(self, session: Session, profile: str) -> str:
         """A window: one that is free, or a new one. A tab behind others would stand still."""

@@ -165,8 +165,12 @@ class Client:
                 now = datetime.fromtimestamp(self._now(), UTC)
                 decision = decide(failure, tries, policy, method=request.method, now=now, share=self._rng())
                 if not decision.again:
-                    self._remember(request.host, failure)
-                    raise _with_tries(failure, tries) from failure
+                    if failure.cause == "unreachable":
+                        self.hosts[request.host].unreachable += 1
+                    elif failure.reply is not None:
+                        self.hosts[request.host].unreachable = 0
+                    sent = tries.count + (failure.cause != "robots")
+                    raise FetchFailed(failure.cause, failure.what, failure.reply, tries=sent) from failure
                 self._report(TriedAgain(request, failure, decision, tries.count + 1))
                 tries = tries.after(failure, decision.wait_s)
                 if failure.reply is not None:
@@ -175,12 +179,6 @@ class Client:
             else:
                 self.hosts[request.host].unreachable = 0
                 return replace(reply, tries=tries.count + 1) if tries.count else reply
-
-    def _remember(self, host: str, failure: FetchFailed) -> None:
-        if failure.cause == "unreachable":
-            self.hosts[host].unreachable += 1
-        elif failure.reply is not None:
-            self.hosts[host].unreachable = 0
 
     async def _check_robots(self, request: Request, *, was_led: bool = False) -> None:
         """Raise FetchFailed for what robots.txt forbids; each site's file is asked for once, by each named route. A browser may
@@ -324,8 +322,3 @@ def _phrase(status: int) -> str:
         return f" ({HTTPStatus(status).phrase})"
     except ValueError:
         return ""
-
-
-def _with_tries(failure: FetchFailed, tries: Tries) -> FetchFailed:
-    sent = tries.count + (failure.cause != "robots")  # what robots.txt forbids is not sent at all
-    return FetchFailed(failure.cause, failure.what, failure.reply, tries=sent)

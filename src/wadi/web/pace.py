@@ -82,7 +82,8 @@ def pace_after(
     what was refused."""
     slow = slow_answer(pace, seconds) if heard == "good" else ""
     if heard == "good" and not slow:
-        pace = _with_usual(pace, seconds)
+        weight = 0.1 if pace.answers >= _KNOWN_ANSWERS else 1 / (pace.answers + 1)
+        pace = replace(pace, usual_s=pace.usual_s + weight * (seconds - pace.usual_s), answers=pace.answers + 1)
     is_good = heard == "good" and not slow
     at = pace.step if step is None else step
     if is_good and not any(pace.bad):
@@ -123,8 +124,3 @@ def slow_answer(pace: HostPace, seconds: float) -> str:
     if pace.answers >= _KNOWN_ANSWERS and seconds > max(_SLOW_S, _SLOW_FACTOR * pace.usual_s):
         return f"answers take {seconds:.1f} s, usually {pace.usual_s:.1f} s"
     return ""
-
-
-def _with_usual(pace: HostPace, seconds: float) -> HostPace:
-    weight = 0.1 if pace.answers >= _KNOWN_ANSWERS else 1 / (pace.answers + 1)
-    return replace(pace, usual_s=pace.usual_s + weight * (seconds - pace.usual_s), answers=pace.answers + 1)

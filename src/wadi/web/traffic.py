@@ -55,8 +55,11 @@ class Traffic:
                 self._take_document(said.get("response", {}))
         elif method in ("network.responseCompleted", "network.fetchError"):
             self._on_the_way.discard(name)
-            if method == "network.responseCompleted" and not said.get("navigation"):
-                self._take_data(said)
+            media_type = str(said.get("response", {}).get("mimeType", ""))
+            is_data = method == "network.responseCompleted" and any(kind in media_type for kind in _DATA)
+            if is_data and not said.get("navigation"):
+                self._completed.append(said)
+                self.replies += 1
         elif method == "browsingContext.userPromptOpened":
             self.noticed.append(f"a dialog: {str(said.get('message', ''))[:80]}")
         elif method == "browsingContext.downloadWillBegin":
@@ -68,11 +71,6 @@ class Traffic:
         self.url = str(response.get("url", "")).partition("#")[0]
         self.status = int(response.get("status", 0))
         self.headers = _headers(response)
-
-    def _take_data(self, said: Mapping[str, Any]) -> None:
-        if any(kind in str(said.get("response", {}).get("mimeType", "")) for kind in _DATA):
-            self._completed.append(said)
-            self.replies += 1
 
     @property
     def is_quiet(self) -> bool:

@@ -306,7 +306,8 @@ class HttpTransport:
         url = _sendable(request.url)
         handle.setopt(pycurl.URL, url)
         handle.setopt(pycurl.REQUEST_TARGET, self._target(url))
-        handle.setopt(pycurl.HTTPHEADER, self._lines_of(request))
+        is_usual = _is_plain(request) and not request.headers and not self._own.headers and not self._secrets
+        handle.setopt(pycurl.HTTPHEADER, self._usual_lines if is_usual else self._fields(request))
         if not _is_plain(request):
             handle.setopt(pycurl.CUSTOMREQUEST, request.method)
             handle.setopt(pycurl.POSTFIELDS, request.body)
@@ -341,11 +342,6 @@ class HttpTransport:
         start = min(place for place in (rest.find("/"), rest.find("?"), len(rest)) if place >= 0)
         target = rest[start:]
         return target if target.startswith("/") else f"/{target}"
-
-    def _lines_of(self, request: Request) -> list[bytes]:
-        """The lines of the header; made once for all requests that send nothing of their own."""
-        is_usual = _is_plain(request) and not request.headers and not self._own.headers and not self._secrets
-        return self._usual_lines if is_usual else self._fields(request)
 
     @functools.cached_property
     def _usual_lines(self) -> list[bytes]:

@@ -41,7 +41,7 @@ def html_tables(document: Document) -> list[TableFound]:
     """The tables that hold data, in document order; those that only lay a page out are left out."""
     found: list[TableFound] = []
     for table in elements(document.top, "table"):
-        rows = [row for row in elements(table, "tr") if _owner(row) == table]
+        rows = [row for row in elements(table, "tr") if next(ancestors(row, "table"), None) == table]
         if len(rows) < 2 or first(table, "table") is not None or len(found) >= _MOST:
             continue
         headings = _headings(rows)
@@ -52,10 +52,6 @@ def html_tables(document: Document) -> list[TableFound]:
             TableFound(expression or "table", headings, below, text_of(caption) if caption is not None else "")
         )
     return found
-
-
-def _owner(row: Element) -> Element | None:
-    return next(ancestors(row, "table"), None)
 
 
 def _headings(rows: Sequence[Element]) -> tuple[str, ...]:

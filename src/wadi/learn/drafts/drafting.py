@@ -135,13 +135,14 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
         page, look = behind
         means = replace(means, address=page.reply.request.url)
     chosen, learned, unseen = _chosen(look, asked)
+    verdict = robots_verdict(page.reply.request.url, cache=means.cache) if page.from_web and not means.carried else None
     chosen = replace(
         chosen,
         parse=means.parse,
         carried=means.carried,
         limits=means.limits,
         sending=means.sending,
-        delay_s=_delay_of(page, means),
+        delay_s=verdict.crawl_delay_s if verdict is not None else None,
     )
     if asked.open and isinstance(chosen.rows, RowsFound) and not chosen.beside:
         chosen = replace(chosen, beside=tuple(_all_fields(look, chosen.rows)))
@@ -296,11 +297,6 @@ def _has_its_rows(found: Look, look: Look, asked: Asked) -> bool:
     if asked.examples:
         return learn_json(found.document.data, asked.examples) is not None
     return look.kind.kind == "script shell" or any(are_the_same(found.json_rows[0], rows) for rows in look.rows[:1])
-
-
-def _delay_of(page: OpenedPage, means: Means) -> float | None:
-    verdict = robots_verdict(page.reply.request.url, cache=means.cache) if page.from_web and not means.carried else None
-    return verdict.crawl_delay_s if verdict is not None else None
 
 
 @contextlib.contextmanager

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from wadi.crawl.extract import Extract, extract
+from wadi.crawl.extract import extract
 from wadi.crawl.kinds import compile_kinds
 from wadi.plan.reader import LoadedPlan
 from wadi.store.outcome import Role
@@ -38,15 +38,12 @@ def next_page(loaded: LoadedPlan, reply: Reply, ask: Callable[[Request], Reply])
     link = next((link for link in first.links if link.role is Role.NEXT), None)
     if link is None or not first.tables:
         return None
-    return _compared(link.request.url, first, extract(ask(kind.shown(link.request)), kind, kinds, number=1))
-
-
-def _compared(url: str, first: Extract, second: Extract) -> NextPage:
+    second = extract(ask(kind.shown(link.request)), kind, kinds, number=1)
     columns, before = first.tables[0].columns, first.tables[0].rows
     after = second.tables[0].rows if second.tables and second.failure is None else []
     known = {repr(row) for row in before}
     repeated = sum(repr(row) in known for row in after)
-    return NextPage(url, len(after), repeated, frozenset(_unique(columns, [*before, *after])))
+    return NextPage(link.request.url, len(after), repeated, frozenset(_unique(columns, [*before, *after])))
 
 
 def _unique(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> list[str]:

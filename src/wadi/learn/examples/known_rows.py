@@ -39,7 +39,7 @@ class KnownRows:
 
     def on_page(self, document: Document, most: int) -> list[Mapping[str, Any]]:
         """The rows whose key stands on a page, or without a key at least two of whose texts do; in their order."""
-        said = _said(document)
+        said = folded(document.text)
         found = []
         for row in self.rows:
             texts = [folded(value) for name in self.key if isinstance(value := row[name], str)]
@@ -89,11 +89,6 @@ def _telling(rows: Sequence[Mapping[str, Any]], names: Sequence[str]) -> tuple[s
         if rows and all(isinstance(value, str) and value for value in values) and len(set(values)) == len(values):
             return (name,)
     return ()
-
-
-def _said(document: Document) -> str:
-    """All that a page says, its attributes and data included, as texts are compared."""
-    return folded(document.text)
 
 
 def is_same(one: Any, other: Any) -> bool:

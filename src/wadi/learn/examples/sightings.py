@@ -56,7 +56,7 @@ def sightings_of(document: Document, values: Collection[str], language: str = ""
         for sighting, value in _in_text(element, wanted, language):
             if len(found[value]) < _MOST_OF_ONE:
                 found[value].append(sighting)
-    return {value: _parts_last(found[value]) for value in values}
+    return {value: sorted(found[value], key=lambda sighting: sighting.how == "part") for value in values}
 
 
 def _in_text(element: Element, wanted: dict[str, str], language: str) -> Iterator[tuple[Sighting, str]]:
@@ -111,8 +111,3 @@ def _is_address(reference: str, value: str, document: Document) -> bool:
     except NotAUrl:
         return False
     return value == whole or (value.startswith("/") and whole.endswith(value))
-
-
-def _parts_last(found: list[Sighting]) -> list[Sighting]:
-    """Those that are the value before parts of longer texts."""
-    return sorted(found, key=lambda sighting: sighting.how == "part")

@@ -72,26 +72,18 @@ def _sign_of(path: tuple[Step, ...], value: str | int | bool, rows: int) -> Sign
 def _role(words: list[str], value: str | int | bool, rows: int) -> Role | None:
     last = set(words[-3:])
     if isinstance(value, bool):
-        return _role_of_flag(last)
+        if last & {"more"} or last >= {"has", "next"}:
+            return "more"
+        return "no more" if last >= {"is", "last"} or last & {"end", "eof", "done", "finished"} else None
     if isinstance(value, str):
-        return _role_of_text(last, value)
+        if last & {"previous", "prev", "first", "self", "last", "before", "start", "current"} or not value:
+            return None
+        if _URL.match(value):
+            return "next URL" if last & {"next", "nextlink", "more"} else None
+        names = {"cursor", "after", "continuation", "token", "bookmark", "marker", "scroll"}
+        says_next = bool(last & {"next", "end", *names})
+        return "cursor" if says_next and len(value) < 500 and not value.isspace() and " " not in value else None
     return _role_of_number(words, last, value, rows)
-
-
-def _role_of_flag(last: set[str]) -> Role | None:
-    if last & {"more"} or last >= {"has", "next"}:
-        return "more"
-    return "no more" if last >= {"is", "last"} or last & {"end", "eof", "done", "finished"} else None
-
-
-def _role_of_text(last: set[str], value: str) -> Role | None:
-    if last & {"previous", "prev", "first", "self", "last", "before", "start", "current"} or not value:
-        return None
-    if _URL.match(value):
-        return "next URL" if last & {"next", "nextlink", "more"} else None
-    names = {"cursor", "after", "continuation", "token", "bookmark", "marker", "scroll"}
-    says_next = bool(last & {"next", "end", *names})
-    return "cursor" if says_next and len(value) < 500 and not value.isspace() and " " not in value else None
 
 
 def _role_of_number(words: list[str], last: set[str], value: int, rows: int) -> Role | None:

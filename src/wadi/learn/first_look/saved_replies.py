@@ -93,7 +93,14 @@ def _source(group: Sequence[Reply]) -> SavedSource | None:
     rows = rows or look.main_rows
     if rows is None:
         return None
-    varied = _varied([one.request for one in group])
+    # Parameters with several values, in the order in which they were sent.
+    requests = [one.request for one in group]
+    values: dict[str, dict[str, None]] = {}
+    for request in requests:
+        sent = {**dict(parse_qsl(urlsplit(request.url).query, keep_blank_values=True)), **_values_sent(request)}
+        for name, value in sent.items():
+            values.setdefault(name, {})[str(value)] = None
+    varied = {name: tuple(seen) for name, seen in values.items() if len(seen) > 1 and not _is_secret(name, "")}
     look = replace(look, paging=[_named_as_sent(way, varied) for way in look.paging])
     return SavedSource(reply, look, rows, len(group), varied)
 
@@ -109,16 +116,6 @@ def _named_as_sent(way: Paging, varied: Mapping[str, tuple[str, ...]]) -> Paging
 def _weight(source: SavedSource) -> int:
     times = _JSON_COUNTS if isinstance(source.rows, JsonRows) else 1
     return times * source.count * len(source.rows.fields)
-
-
-def _varied(requests: Sequence[Request]) -> dict[str, tuple[str, ...]]:
-    """Parameters with several values, in the order in which they were sent."""
-    values: dict[str, dict[str, None]] = {}
-    for request in requests:
-        sent = {**dict(parse_qsl(urlsplit(request.url).query, keep_blank_values=True)), **_values_sent(request)}
-        for name, value in sent.items():
-            values.setdefault(name, {})[str(value)] = None
-    return {name: tuple(seen) for name, seen in values.items() if len(seen) > 1 and not _is_secret(name, "")}
 
 
 def _values_sent(request: Request) -> dict[str, Any]:

@@ -66,18 +66,15 @@ def _set(document: Any, path: Path, value: Any) -> None:
         for key, inner in value.items():
             table[key] = written(inner)
     else:
-        _put(holder, name, written(value))
-
-
-def _put(holder: Any, name: str, item: Item) -> None:
-    """A value in place of another; a comment behind it stays in its column where there is room."""
-    old = holder.get(name, None)
-    if isinstance(old, Item) and old.trivia.comment:
-        room = len(old.trivia.comment_ws) + len(old.as_string()) - len(item.as_string())
-        holder[name] = item
-        holder[name].trivia.comment_ws = " " * max(4, room)
-    else:
-        holder[name] = item
+        # A value in place of another; a comment behind it stays in its column where there is room.
+        item = written(value)
+        old = holder.get(name, None)
+        if isinstance(old, Item) and old.trivia.comment:
+            room = len(old.trivia.comment_ws) + len(old.as_string()) - len(item.as_string())
+            holder[name] = item
+            holder[name].trivia.comment_ws = " " * max(4, room)
+        else:
+            holder[name] = item
 
 
 def written(value: Any) -> Item:

@@ -37,7 +37,7 @@ def addresses(plan: Plan, text: PlanText) -> Iterator[Finding]:
     if not templates_of(plan):
         now = 'addresses = "https://…",  sitemap = "…"  or  feed = "…"'
         yield start, text.problem("missing-key", start, "nothing says where the crawl begins", key=True, now=now)
-    if _unsent_values(plan):
+    if bool(plan.start.values) and plan.start.post is None:
         at: Path = ("start", "values")
         yield (
             at,
@@ -50,10 +50,6 @@ def addresses(plan: Plan, text: PlanText) -> Iterator[Finding]:
     for key in ("addresses", "sitemap", "feed"):
         for index, address in enumerate(getattr(plan.start, key)):
             yield from _address(plan, ("start", key, index), address, text)
-
-
-def _unsent_values(plan: Plan) -> bool:
-    return bool(plan.start.values) and plan.start.post is None
 
 
 def _address(plan: Plan, path: Path, address: str, text: PlanText) -> Iterator[Finding]:
