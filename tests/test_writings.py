@@ -3,12 +3,19 @@ back when they are written as a locale writes them."""
 
 from __future__ import annotations
 
-from datetime import date, datetime, time
+import contextlib
+import json
+import pickle
+import sqlite3
+from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import openpyxl
+import pandas as pd
+import pyarrow.parquet as pq
 import pytest
 from babel.dates import format_date, format_datetime, format_time
 from babel.numbers import format_compact_decimal, format_currency, format_decimal
@@ -16,9 +23,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Program
-from small_writings import AT, Writing, is_right, read, tables, writings
+from small_writings import AT, Writing, is_right, read, setting_of, tables, writings
 from wadi.clean.stages import Recipe, Stages, Unread
 from wadi.clean.types import Setting, Where
+from wadi.plan.columns import Column
+from wadi.store.outcome import TableRows, as_stored, column_as_stored
+from wadi.table.cells import at_utc
+from wadi.table.destinations import Source, write_tables
+from wadi.table.writers import Style
 
 ALL = [writing for table in tables() for writing in writings(table)]
 
@@ -27,6 +39,64 @@ ALL = [writing for table in tables() for writing in writings(table)]
 def test_a_writing_is_read_as_a_person_reads_it(writing: Writing) -> None:
     got = read(writing)
     assert is_right(writing, got), f"{got!r}, and a person reads {writing.wanted!r}"
+
+
+@pytest.mark.parametrize("kind", sorted({writing.kind for writing in ALL}))
+def test_every_value_is_kept_and_comes_back_from_every_format(kind: str, tmp_path: Path) -> None:
+    """The values of all writings of a type: kept as a run keeps them, and read back by another reader from what was written."""
+    values = [
+        Stages(Recipe(setting=setting_of(w))).value_of(w.text, Where("http://h/", AT)) for w in ALL if w.kind == kind
+    ]
+    given = [
+        value[0] if kind == "money" else "{},{}".format(*value) if kind == "geopoint" else value
+        for value in values
+        if value is not None and not isinstance(value, Unread)
+    ]
+    kept = TableRows("t", ("x",), [[value] for value in column_as_stored(given)])
+    rows = pickle.loads(pickle.dumps(kept)).rows
+    assert rows == kept.rows
+    assert [as_stored(value) for value in given] == [row[0] for row in rows]
+    source = Source("t", [Column("x", kind, False, None, False, ())], [], lambda: iter([list(row) for row in rows]))
+    wanted = [value for (value,) in rows]
+    for name in ("t.csv", "t.jsonl", "t.xlsx", "t.parquet", "t.db"):
+        target = str(tmp_path / name)
+        assert write_tables(target, [source], Style()) == len(rows)
+        assert [_comparable(value, kind) for value in _read_back(tmp_path, name)] == [
+            _comparable(v, kind) for v in wanted
+        ], name
+
+
+def _read_back(folder: Path, name: str) -> list[Any]:
+    """The column `x` of a file, as its own reader has it."""
+    if name == "t.csv":
+        return pd.read_csv(folder / name, dtype=str, keep_default_na=False)["x"].tolist()
+    if name == "t.jsonl":
+        return [json.loads(line)["x"] for line in (folder / name).read_text("utf-8").splitlines()]
+    if name == "t.xlsx":
+        return [row[0] for row in openpyxl.load_workbook(folder / name).active.iter_rows(min_row=2, values_only=True)]
+    if name == "t.parquet":
+        return pq.read_table(folder / name)["x"].to_pylist()
+    with contextlib.closing(sqlite3.connect(folder / "t.db")) as database:
+        return [value for (value,) in database.execute("SELECT x FROM t ORDER BY rowid")]
+
+
+def _comparable(value: Any, kind: str) -> Any:
+    """A cell as one that is the same in every format: numbers to 15 digits, moments and times on one clock where they have one."""
+    if kind in ("number", "integer", "money", "percent", "year", "duration"):
+        return float(f"{float(value):.15g}") if not isinstance(value, str) or kind != "duration" else value
+    if kind == "datetime":
+        moment = value if isinstance(value, datetime) else datetime.fromisoformat(str(value))
+        return (
+            moment.replace(tzinfo=None, microsecond=0)
+            if moment.tzinfo is None
+            else moment.astimezone(UTC).replace(tzinfo=None, microsecond=0)
+        )
+    if kind == "date":
+        return str(value)[:10]
+    if kind == "time":
+        at = value if isinstance(value, time) else time.fromisoformat(str(value))
+        return at_utc(at).replace(microsecond=0)
+    return str(value)
 
 
 def test_there_are_enough_writings_of_enough_kinds_and_locales() -> None:

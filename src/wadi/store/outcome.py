@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import date, time
 from enum import IntEnum, StrEnum
 from typing import Any, NamedTuple
 
@@ -139,7 +139,9 @@ def as_stored(value: Any) -> Any:
     """A cell's value as the run keeps it: dates and times as ISO 8601 texts."""
     if value.__class__ in _KEPT_AS_THEY_ARE or isinstance(value, str):
         return value
-    return value.isoformat() if value.__class__ is date else orjson.loads(orjson.dumps(value))
+    if isinstance(value, date | time):  # a moment is a date, too
+        return value.isoformat()
+    return orjson.loads(orjson.dumps(value, default=as_stored, option=orjson.OPT_PASSTHROUGH_DATETIME))
 
 
 def column_as_stored(values: list[Any]) -> list[Any]:

@@ -85,6 +85,15 @@ def moment_of(text: str) -> float | None:
     return (moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)).timestamp()
 
 
+def at_utc(value: Any) -> Any:
+    """A moment or a time of the day with an offset as formats have it that know no offsets: at UTC, a time without saying so."""
+    if isinstance(value, datetime) and value.tzinfo is not None:
+        return value.astimezone(UTC)
+    if isinstance(value, time) and value.tzinfo is not None:
+        return datetime.combine(date(2000, 1, 1), value).astimezone(UTC).time()
+    return value
+
+
 def _date(value: Any) -> Any:
     return date.fromisoformat(value) if isinstance(value, str) else value
 

@@ -11,7 +11,7 @@ from uuid import uuid4
 from wadi.plan.columns import Column
 from wadi.problems import CrawlError, Place, Problem, UsageError
 from wadi.store.faults import disk_problem
-from wadi.table.cells import coded, typed
+from wadi.table.cells import at_utc, coded, typed
 from wadi.table.writers import batches
 
 if TYPE_CHECKING:
@@ -164,7 +164,7 @@ def _missing(connection: Connection, name: str, columns: Sequence[Column]) -> li
 def _cells(row: list[Any], readers: Sequence[Any]) -> list[Any]:
     return [
         (
-            read(value)
+            at_utc(read(value))
             if read is not None and value is not None
             else coded(value)
             if isinstance(value, list | dict)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 import orjson
 
 from wadi.plan.columns import Column
-from wadi.table.cells import typed
+from wadi.table.cells import at_utc, typed
 from wadi.table.writers import PLAIN, Style, batches
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ def parquet_file(out: BinaryIO, columns: Sequence[Column], rows: Iterable[list[A
             for place, read in enumerate(readers):
                 cells = [row[place] for row in batch]
                 if read is not None:
-                    cells = [None if cell is None else read(cell) for cell in cells]
+                    cells = [None if cell is None else at_utc(read(cell)) for cell in cells]
                 arrays.append(
                     pa.array(
                         _duplicates(cells) if columns[place].type in _DOUBLE else cells, type=schema.field(place).type

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from wadi.clean.types import NUMERIC
 from wadi.plan.columns import Column
-from wadi.table.cells import flat, typed
+from wadi.table.cells import at_utc, flat, typed
 
 if TYPE_CHECKING:
     from xlsxwriter import Workbook
@@ -149,6 +149,7 @@ def _new_sheet(
     link = book.add_format({"font_color": "#1F5FA8", "underline": 1, "indent": 1})
     words = book.add_format({"indent": 1})
     readers = {column.name: typed(column) for column in columns}
+    in_utc: set[int] = set()
     sheet.freeze_panes(1, 0)
     sheet.set_landscape()
     sheet.fit_to_pages(1, 0)  # printed as wide as the paper, the head on each page
@@ -168,8 +169,14 @@ def _new_sheet(
         read = readers[column.name]
         if read is not None:
             moment = read(value)
-            plain = moment.replace(tzinfo=None) if column.type in ("datetime", "time") else moment
-            if column.type == "time" or plain.year >= 1900:
+            plain = moment
+            if column.type == "datetime" and moment.tzinfo is not None:  # a sheet knows one clock
+                plain = at_utc(moment).replace(tzinfo=None)
+                if place not in in_utc:
+                    in_utc.add(place)
+                    sheet.write_comment(0, place, "in UTC", {"x_scale": 0.6, "y_scale": 0.3})
+            # A sheet knows no days before 1900, and no offsets of times: such cells are texts.
+            if moment.tzinfo is None if column.type == "time" else plain.year >= 1900:
                 sheet.write_datetime(row, place, plain, formats[column.type])
                 return 0
         if isinstance(value, bool):
