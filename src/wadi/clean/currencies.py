@@ -85,6 +85,49 @@ def names_currency(text: str) -> bool:
     return any(named(found, None, None) is not None for found in _told().findall(text))
 
 
+_NOUNS: dict[str, tuple[str, ...]] = {
+    r"dollars?|d[oó]lar(?:es|as|y|ów|i)?|долл?ар\w*|δολάρια?|ドル|美元|달러|דולר|دولار": tuple(_DOLLARS),
+    r"pounds?|sterling(?:s|i|ów)?|esterlinas?|sterline|фунт\w*|ポンド|英镑|파운드": ("GBP", "EGP", "LBP", "SDG", "SYP"),
+    r"francs?|franken|franchi|франк\w*|フラン": ("CHF", "XAF", "XOF", "XPF", "CDF", "RWF"),
+    r"yens?|円|日元|иен\w*|йен\w*": ("JPY",), r"yuan|renminbi|rmb|人民币|юан\w*": ("CNY",),
+    r"kron(?:a|e|en|er|or)|króna|korun[ay]?|korún|coroas?|кроны?": ("SEK", "NOK", "DKK", "ISK", "CZK"),
+    r"z[lł]ot(?:y|ys|ych|e|ego)|злот\w+": ("PLN",), r"forints?|форинт\w*": ("HUF",),
+    r"r[uo]?ubles?|rubli|rubel|рубл\w+": ("RUB", "BYN"),
+    r"rupees?|rupien?|roupies?|rupias|рупи\w+|रुपये": ("INR", "PKR", "LKR", "NPR"),
+    r"pesos?": tuple(_PESOS), r"liras?|lir[ae]sı?|лир\w?": ("TRY",), r"shekels?|schekel|שקל|ש״ח": ("ILS",), r"baht|บาท": ("THB",),
+    r"dinars?|динар\w*|دينار": ("RSD", "KWD", "JOD", "BHD", "TND", "DZD", "IQD", "LYD"), r"dirhams?|درهم": ("AED", "MAD"),
+    r"riyals?|rials?|ريال": ("SAR", "QAR", "OMR", "YER", "IRR"), r"reais": ("BRL",), r"hryvni\w+|гри?ве?н\w*": ("UAH",),
+    r"tenge|тенге": ("KZT",), r"đồng": ("VND",), r"ringgit": ("MYR",), r"rupiah": ("IDR",), r"leva|лев[а]?": ("BGN",),
+    r"euros?|eur|евро|ευρώ|ユーロ|欧元|유로|يورو": ("EUR",),
+}  # fmt: skip
+"""How money is called in words, and the currencies that are called so: a word that may mean the column's currency means it."""
+_PER = r"(?<![^\W\d_])(?:per|a|an|the|pro|je|das|par|por|al|le|la|za|за)\s+|/\s*"
+
+
+@lru_cache(maxsize=1)
+def _nouns() -> re.Pattern[str]:
+    every = "|".join(f"(?P<n{number}>{words})" for number, words in enumerate(_NOUNS))
+    return re.compile(rf"(?P<per>{_PER})?(?<![^\W\d_])(?:{every})(?![^\W\d_])", re.IGNORECASE)
+
+
+_PIECE = re.compile(r"[^\s\d()\[\]{},;:*!?/|–—-]+")
+
+
+def mentioned(text: str, locale: str | None, currency: str | None) -> list[Named]:
+    """The currencies that are named anywhere in a text: by a sign, a code that is no word as well, or in words. What stands after
+    `per` is measured and not paid."""
+    found: list[Named] = []
+    for piece in _PIECE.findall(text):
+        if piece.rstrip(".") in _PLAIN_CODES or any(unicodedata.category(char) == "Sc" for char in piece):
+            name = named(piece, locale, currency)
+            found.append(name or Named(()))  # a sign that nobody knows
+    for match in _nouns().finditer(text):
+        if match["per"] is None and match.lastgroup is not None:
+            bearers = list(_NOUNS.values())[int(match.lastgroup[1:])]
+            found.append(Named(bearers, is_usual=len(bearers) == 1))
+    return found
+
+
 @lru_cache(maxsize=64)
 def home_of(locale: str | None) -> tuple[str, ...]:
     """The currencies of a locale's territory, or of the one where its language is mostly spoken (CLDR)."""

@@ -14,7 +14,7 @@ from decimal import Decimal
 from typing import NamedTuple
 
 from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
-from wadi.clean.currencies import Named, codes, is_sign_like, named, settled
+from wadi.clean.currencies import Named, codes, is_sign_like, mentioned, named, settled
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.locales import Separators, locale_of, marks_of, scales_of
 from wadi.clean.numbers import NumberWriting, PlainNumber, as_float, end_of, negated, plain_value
@@ -57,7 +57,10 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
         sums = [_sum(text, amount, scales, writing, currency) for amount in found]
         if len(sums) == 2:
             return _of_range(text, sums, writing, currency)
-        code, part = _currency(text, sums[0].names, writing.locale, currency)
+        names = sums[0].names
+        if writing.around:
+            names = _with_mentioned(names, mentioned(text, writing.locale, currency))
+        code, part = _currency(text, names, writing.locale, currency)
         value = negated(sums[0].value * part, found[0], writing.negative, text, is_alone=True)
         return [as_float(value, text), code]
 
@@ -111,10 +114,33 @@ def _names(
         return [name for name in found if name is not None]
     if not among_words:
         return None
-    nearest = -1 if place == "before" else 0
-    if (name := found[nearest]) is not None:
+    # The piece at the number: the zł of `zł/kg`, the USD of `(USD)`. What is behind a slash is measured, and not paid.
+    pieces = _AT_END.findall(beside) if place == "before" else _AT_START.findall(beside)
+    name = _named_by(pieces[0], locale, currency) if pieces else None
+    if name is not None:
         return [name]
-    return None if is_sign_like(words[nearest]) else []
+    return None if pieces and is_sign_like(pieces[0]) else []
+
+
+_APART = r"\s\d()\[\]{},;:*!?|–—"
+_AT_START = re.compile(rf"^[{_APART}.-]*([^{_APART}/-]+)")
+_AT_END = re.compile(rf"([^{_APART}/]+)[{_APART}-]*$")
+
+
+def _named_by(piece: str, locale: str | None, currency: str | None) -> Named | None:
+    """What a piece of text at a number names, where the language has no blanks by its first sign."""
+    name = named(piece, locale, currency)
+    if name is None and piece[:1] in "円元원":
+        name = named(piece[0], locale, currency)
+    return name
+
+
+def _with_mentioned(names: tuple[Named, ...], everywhere: list[Named]) -> tuple[Named, ...]:
+    """The names at a number with those that stand elsewhere in its text, where these say something else or are the only ones."""
+    if not names:
+        return tuple(dict.fromkeys(everywhere))
+    further = (other for other in everywhere if not set(other.codes) & {code for name in names for code in name.codes})
+    return (*names, *dict.fromkeys(further))
 
 
 def _currency(

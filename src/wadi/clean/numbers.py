@@ -18,7 +18,7 @@ from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import BLANKS, marks_of, scales_of, separators
 from wadi.clean.numerals import plain_digits, plain_number
-from wadi.clean.units import unit_factor, unit_key
+from wadi.clean.units import is_measured, unit_factor, unit_key
 
 
 class PlainNumber(str):
@@ -172,8 +172,12 @@ def _meaning(text: str, amount: Amount, writing: NumberWriting, scales: Scales) 
     if (by_unit := unit_factor(after, writing.unit, writing.units)) is not None:
         return Decimal(1), by_unit, after
     scale, rest = scaled(after, scales)
-    if scale != 1 and not rest and writing.unit and unit_key(after).casefold() == unit_key(writing.unit).casefold():
-        why = f"units = {{ {after} = 1 }}  says that it is the unit"
+    letter = after.rstrip(".")
+    units = [*([writing.unit] if writing.unit else []), *(name for name, _ in writing.units)]
+    # A letter at a measure is a unit, or a prefix of one, and no word for thousands: 20 K, 500G, 1.6M.
+    is_doubtful = len(letter) == 1 and any(map(is_measured, units))
+    if scale != 1 and not rest and units and (is_doubtful or any(_are_alike(letter, unit) for unit in units)):
+        why = f"units = {{ {letter} = … }}  says which unit it is"
         raise NotReadable(
             "other-unit", f"{text!r}: {after!r} could be {scale:,f} times, or the unit {writing.unit!r}", why
         )
@@ -188,6 +192,10 @@ def _meaning(text: str, amount: Amount, writing: NumberWriting, scales: Scales) 
         if (by_unit := unit_factor(first, writing.unit, writing.units)) is not None:
             return scale, by_unit, rest
     raise _beside(text, rest, writing, "after")
+
+
+def _are_alike(one: str, other: str) -> bool:
+    return unit_key(one).casefold() == unit_key(other).casefold()
 
 
 def _of_range(text: str, ends: tuple[Amount, ...], writing: NumberWriting, scales: Scales) -> Decimal:

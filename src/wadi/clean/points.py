@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from typing import Literal
 
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.locales import locale_of
@@ -23,6 +24,7 @@ _SIDES = {"n": "N", "north": "N", "nord": "N", "norte": "N", "noord": "N", "norr
           "e": "E", "east": "E", "ost": "E", "est": "E", "este": "E", "leste": "E", "oost": "E", "öst": "E", "øst": "E", "в": "E",
           "в.д": "E", "w": "W", "west": "W", "ouest": "W", "oeste": "W", "ovest": "W", "väst": "W", "vest": "W", "з": "W",
           "з.д": "W", "o": "O"}  # fmt: skip
+_KIND_OF_SIDE = {"N": "lat", "S": "lat", "E": "lon", "W": "lon"}
 _O_IS = {"de": "E", "nl": "E", "fr": "W", "es": "W", "it": "W", "pt": "W", "ca": "W"}
 _NUMBER = r"\d{1,3}(?:[.,]\d+)?"
 _TOKEN = re.compile(
@@ -46,6 +48,8 @@ class _Angle:
             raise NotReadable("not-a-point", f"{text[:80]!r} has more than 59 minutes or seconds")
         if self.sign and self.side:
             raise NotReadable("not-a-point", f"{text[:80]!r} has a sign and a letter at one angle")
+        if self.kind and self.side and self.kind != _KIND_OF_SIDE[self.side]:
+            raise NotReadable("not-a-point", f"{text[:80]!r} has a letter of the one angle at the other")
         sign = -1 if self.side in ("S", "W") or self.sign in ("-", "\u2212") else 1
         return sign * (degrees + minutes / 60 + seconds / 3600)
 
@@ -64,10 +68,7 @@ def point_reader(order: str | None = None, locale: str | None = None) -> Callabl
         plain = re.sub(r"^(?:POINT\s*)?[(\[]([^()\[\]]*)[)\]]$", r"\1", plain, flags=re.IGNORECASE)
         first, second = _angles(_split_by_commas(plain), text, meaning_of_o)
         values = first.degrees(text), second.degrees(text)
-        kinds = [
-            angle.kind or {"N": "lat", "S": "lat", "E": "lon", "W": "lon"}.get(angle.side, "")
-            for angle in (first, second)
-        ]
+        kinds = [angle.kind or _KIND_OF_SIDE.get(angle.side, "") for angle in (first, second)]
         if kinds[0] and kinds[0] == kinds[1]:
             raise NotReadable("not-a-point", f"{text[:80]!r} has two angles of one kind")
         if (
@@ -97,12 +98,12 @@ def _split_by_commas(text: str) -> str:
 
 
 def _angles(plain: str, text: str, meaning_of_o: str) -> tuple[_Angle, _Angle]:
-    """The two angles of a text. A word before the first number belongs to what follows it, and so do all others then."""
+    """The two angles of a text. A word before the first number belongs to what follows it, and so do all others of its kind then:
+    labels (`Latitude 33.8 S`), or letters (`S 33.8`)."""
     tokens = list(_TOKEN.finditer(plain))
-    leads = next(
-        (token["number"] is None and token["word"] is not None for token in tokens if token["number"] or token["word"]),
-        False,
-    )
+    first = next((token for token in tokens if token["number"] or token["word"]), None)
+    first_word = _plain_word(first) if first is not None and first["word"] is not None else ""
+    lead: _Lead = "label" if first_word in _KINDS else "letter" if first_word else ""
     angles = [_Angle()]
     has_degrees = any(token["mark"] for token in tokens)
     # Without marks `54 06 00 N` is three parts of one angle where letters end the angles.
@@ -112,7 +113,7 @@ def _angles(plain: str, text: str, meaning_of_o: str) -> tuple[_Angle, _Angle]:
         angle = angles[-1]
         if token["number"] is not None:
             is_new = bool(angle.parts) and (
-                token["sign"] is not None or (not leads and (angle.side != "" or angle.kind != ""))
+                token["sign"] is not None or (not lead and (angle.side != "" or angle.kind != ""))
                 or not _goes_on(plain, token, grouped=grouped, parts=len(angle.parts))
             )  # fmt: skip
             if is_new:
@@ -120,12 +121,14 @@ def _angles(plain: str, text: str, meaning_of_o: str) -> tuple[_Angle, _Angle]:
             angle.parts.append(float(token["number"].replace(",", ".")))
             angle.sign = angle.sign or token["sign"] or ""
         elif token["word"] is not None:
-            _take_word(angles, token["word"].casefold().rstrip("."), text, meaning_of_o, leads=leads)
+            _take_word(angles, _plain_word(token), text, meaning_of_o, lead)
         elif token["other"] is not None and token["other"] not in "=:()":
             raise NotReadable("not-a-point", f"{text[:80]!r} is no point: what is {token['other']!r}?")
         elif token["between"] is not None and angle.parts:
             angles.append(_Angle())
     found = [angle for angle in angles if angle.parts]
+    if any(angle.side or angle.kind for angle in angles if not angle.parts):
+        raise NotReadable("not-a-point", f"{text[:80]!r} is no point: a letter or a label has no number")
     if len(found) != 2 or any(len(angle.parts) > 3 for angle in found):
         raise NotReadable("not-a-point", f"{text[:80]!r} is no point: two angles are wanted, {len(found)} are there")
     return found[0], found[1]
@@ -137,9 +140,16 @@ def _goes_on(plain: str, token: re.Match[str], *, grouped: bool, parts: int) -> 
     return before[-1:] in "°º˚'’′dm" or (grouped and parts < 3)
 
 
-def _take_word(angles: list[_Angle], word: str, text: str, meaning_of_o: str, *, leads: bool) -> None:
+_Lead = Literal["label", "letter", ""]
+
+
+def _plain_word(token: re.Match[str]) -> str:
+    return token["word"].casefold().rstrip(".")
+
+
+def _take_word(angles: list[_Angle], word: str, text: str, meaning_of_o: str, lead: _Lead) -> None:
     angle = angles[-1]
-    if leads and angle.parts:
+    if angle.parts and lead == ("label" if word in _KINDS else "letter"):
         angles.append(angle := _Angle())
     if word in _KINDS:
         angle.kind = _KINDS[word]
@@ -153,7 +163,7 @@ def _take_word(angles: list[_Angle], word: str, text: str, meaning_of_o: str, *,
         raise NotReadable("not-a-point", f"{text[:80]!r} is no point: what is {word!r}?")
     if angle.side:
         raise NotReadable("not-a-point", f"{text[:80]!r} has two letters at one angle")
-    if not angle.parts and not leads and len(angles) > 1:
+    if not angle.parts and not lead and len(angles) > 1:
         angles[-2].side = angles[-2].side or side
         return
     angle.side = side

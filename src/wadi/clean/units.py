@@ -34,7 +34,38 @@ def unit_factor(written: str, unit: str | None, units: tuple[tuple[str, float], 
         if unit_key(name) == key:
             return _decimal(factor)
     folded = {factor for name, factor in known if unit_key(name).casefold() == key.casefold() and _is_alike(key, name)}
-    return _decimal(folded.pop()) if len(folded) == 1 else None
+    return _decimal(folded.pop()) if len(folded) == 1 else _size_factor(key, known)
+
+
+_SIZE = re.compile(r"(?:([kKMGTPE])(i?))?([Bo]?)")
+"""A number of bytes (octets), as lists of files write it, where the letter of bytes may be left out."""
+
+
+def _size_factor(key: str, known: list[tuple[str, float]]) -> Decimal | None:
+    """The factor of a size where the column has sizes: `K` is the one of its units that begins so, `KiB` is 1024 bytes
+    (IEC 80000-13 §13-9) where that is none of them. None for what is no size."""
+    sizes = [(found[1] or "", found[2] or "", factor) for name, factor in known
+             if (found := _SIZE.fullmatch(unit_key(name))) is not None and found[3]]  # fmt: skip
+    written = _SIZE.fullmatch(key)
+    if written is None or not written[1] or not sizes:
+        return None
+    letter, is_binary = written[1].upper(), bool(written[2])
+    if not is_binary and not written[3]:
+        alike = {factor for name, _, factor in sizes if name.upper() == letter}
+        return _decimal(alike.pop()) if len(alike) == 1 else None
+    prefix, mark, factor = sizes[0]
+    others = {round(one[2] / factor, 9) for one in sizes[1:] if one[0]}
+    if not is_binary or mark or any(ratio in (1024, 1024**2, round(1 / 1024, 9)) for ratio in others):
+        return None  # where KB are 1024 bytes nothing else is said of KiB
+    place = "KMGTPE".index
+    base = Decimal(1000) ** (place(prefix.upper()) + 1) if prefix else Decimal(1)
+    return Decimal(1024) ** (place(letter) + 1) / base * _decimal(factor)
+
+
+@lru_cache(maxsize=1024)
+def is_measured(unit: str) -> bool:
+    """Whether a unit is one of measures, whose letters may be told apart by case and have prefixes: kg, °C, km/h, MB."""
+    return "°" in unit or any(isinstance(_reading(part), tuple) for part in _SPLIT.findall(unit_key(unit)))
 
 
 def _decimal(factor: float) -> Decimal:
