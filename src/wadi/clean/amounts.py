@@ -45,7 +45,22 @@ _AND = re.compile(r"\b(?:and|und|et|y|e|i|и|en|og|och)\b", re.IGNORECASE)
 _BELOW = re.compile(
     r"below zero|unter null|sous zéro|bajo cero|sotto zero|abaixo de zero|ниже нуля|minusgrad", re.IGNORECASE
 )
+_DOWN, _UP = "▼▽🔻↓⬇⇩⇓↘⤵📉", "▲△🔺↑⬆⇧⇑↗⤴📈"
+_ARROW = re.compile(f"[{_DOWN}{_UP}▾▿▴▵][\ufe0e\ufe0f]?")
+_DIRECTION = re.compile(
+    r"\b(?:down|fell|falls?|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|lower|short|"
+    r"gefallen|fällt|fiel|gesunken|sank|sinkt|verlust\w*|rückgang|unter|unterhalb|weniger|baisse|perte|recul|chute|dessous|sous|"
+    r"baja|bajó|cayó|pérdida|descenso|caída|debajo|bajo|calo|perdita|ribasso|sotto|queda|caiu|perda|baixa|abaixo|daling|daalde|"
+    r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|poniżej|förlust|minskning|ned|"
+    r"nedgång|tab|fald|pod|ztráta|pokles|düştü|kayıp|altında)\b|下落|下跌|減少|减少|亏损|損失|하락|감소|손실",
+    re.IGNORECASE,
+)
+"""Words that say in which direction a number goes: whether it is negative then is a person's to tell."""
+NO_WHOLE = re.compile(r"(?<![\w.,])([-–—‒])\s?([.,])(?=\d\d(?!\d))")
+"""A dash for the whole part (`-,99 €`, `CHF -.95`), as prices are written in Germany, Austria, Switzerland."""
+_NEAR_WORDS = 3
 _IDEOGRAPH = re.compile("[\u3400-\u9fff\uac00-\ud7af]")
+_IDEOGRAPH_OR_KANA = re.compile("[\u3040-\u30ff\u3400-\u9fff]")
 _FROM = re.compile(
     r"\b(?:between|from|zwischen|von|entre|de|du|da|tra|van|tussen|от|од|od|między|mellan|mellem)\s+", re.IGNORECASE
 )
@@ -103,16 +118,47 @@ def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount |
     start = numeral_start(plain)
     if start is None or (numeral := numeral_at(plain, start, marks)) is None:
         return None
-    found = _signed(plain[:start], among_words=among_words)
+    head, after, points_down = plain[:start], plain[numeral.end :].strip(), None
+    if not plain.isascii() and _ARROW.search(plain) is not None:
+        head, after, points_down = _without_arrow(plain, head, after)
+    found = _signed(head, among_words=among_words)
     if found is None:
         return None
     is_negative, has_sign, before = found
-    after = plain[numeral.end :].strip()
+    if points_down is not None:
+        if has_sign and is_negative is not points_down:
+            raise NotReadable(
+                "ambiguous-number", f"{plain[:60]!r} has a sign and an arrow that say two things", _TAKE_OUT
+            )
+        is_negative, has_sign = points_down, True
+    if among_words and (before or after):
+        first = re.match(
+            r"[^\w]*(\w*)", after
+        )  # 12 m below ground: what stands behind the unit is about something else
+        near = f"{' '.join(before.split()[-_NEAR_WORDS:])} · {first[1] if first is not None else ''}"
+        if (word := _DIRECTION.search(near)) is not None:
+            what = f"{plain[:60]!r}: {word[0]!r} could say that it is negative"
+            raise NotReadable("ambiguous-number", what, _TAKE_OUT)
     if not has_sign and after[:1] in ("-", "\u2212") and not count_numerals(after):
         behind = after[1:].strip()
         if not behind[:1].isalpha():
             is_negative, after = True, behind  # 12-, as bookkeeping writes it
     return Amount(-numeral.value if is_negative else numeral.value, before, after)
+
+
+_TAKE_OUT = "find takes the number out,  clean puts a sign before it"
+
+
+def _without_arrow(plain: str, head: str, after: str) -> tuple[str, str, bool | None]:
+    """What stands before and after a numeral without an arrow or a triangle at it, and whether that points down; None without
+    one. Raises NotReadable where it may be no sign."""
+    found = [*_ARROW.findall(head), *_ARROW.findall(after)]
+    if not found:
+        return head, after, None
+    is_doubtful = len(found) > 1 or found[0][0] in "▾▿▴▵"
+    if is_doubtful or (found[0][0] in "▲△" and _IDEOGRAPH_OR_KANA.search(plain)):  # Japanese accounts write ▲ for minus
+        raise NotReadable("ambiguous-number", f"{plain[:60]!r}: {found[0]!r} may be a sign, or none", _TAKE_OUT)
+    return _ARROW.sub("", head), _ARROW.sub("", after).strip(), found[0][0] in _DOWN
 
 
 def _signed(text: str, *, among_words: bool) -> tuple[bool, bool, str] | None:

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import NamedTuple
 
-from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
+from wadi.clean.amounts import NO_WHOLE, Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.currencies import Named, codes, is_sign_like, mentioned, named, settled
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.locales import Separators, locale_of, marks_of, scales_of
@@ -21,6 +21,7 @@ from wadi.clean.numbers import NumberWriting, PlainNumber, as_float, end_of, neg
 from wadi.clean.text import latin_digits
 
 _EVEN = re.compile(r"(?<=\d)(?:[.,:]\s?[-–—]{1,2}|/-)(?=\D|$)")
+_FRANCS = re.compile(r"\b(?:CHF|S?Fr)\b")
 _OPEN_END = re.compile(r"^[^.,]*\d(?:[.,]\d{3})*\s?[-\u2212–](?=\D*$)(?!\s?\d)")
 _OUTSIDE = re.compile(r"([^\d()]*)\(([^()]*\d[^()]*)\)([^\d()]*)")
 _SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "MM": 6}
@@ -44,6 +45,7 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
     if currency is not None and currency not in codes():
         raise BadSetting("wrong-value", f'currency "{currency}" is no code of ISO 4217', 'such as "EUR"')
     marks = marks_of(writing.locale)
+    is_swiss = currency == "CHF" or (writing.locale is not None and locale_of(writing.locale).territory in ("CH", "LI"))
     is_english = writing.locale is None or locale_of(writing.locale).language == "en"
     sums = {word: Decimal(10) ** power for word, power in _SUM_SCALES.items() if is_english}
     scales = longest_first(sums | scales_of(writing.locale))
@@ -51,7 +53,7 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
     def read(text: str) -> list[float | str | None]:
         if isinstance(text, PlainNumber):
             return [as_float(plain_value(text), text), currency]
-        found = _amounts(text, marks, among_words=writing.around)
+        found = _amounts(text, marks, among_words=writing.around, is_swiss=is_swiss)
         if not found:
             raise NotReadable("not-a-number", f"{text[:60]!r} is no sum of money")
         sums = [_sum(text, amount, scales, writing, currency) for amount in found]
@@ -67,8 +69,13 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
     return read
 
 
-def _amounts(text: str, marks: Separators | None, *, among_words: bool) -> tuple[Amount, ...]:
+def _amounts(text: str, marks: Separators | None, *, among_words: bool, is_swiss: bool) -> tuple[Amount, ...]:
     plain = latin_digits(text).strip()
+    if (dash := NO_WHOLE.search(plain)) is not None:
+        if dash[2] != "," and not is_swiss and _FRANCS.search(plain) is None:
+            why = "a minus, or a dash for no whole ones: write one of them with clean"
+            raise NotReadable("ambiguous-number", f"{text[:60]!r} begins with a dash", why)
+        plain = f"{plain[: dash.start()]}0{plain[dash.end(1) :].lstrip()}"
     if any(dash in plain for dash in "-–—"):
         plain = _EVEN.sub("", plain)
         if _OPEN_END.match(plain) is not None:

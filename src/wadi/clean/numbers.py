@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
-from wadi.clean.amounts import Amount, Scales, amounts_in, longest_first, scaled
+from wadi.clean.amounts import NO_WHOLE, Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import BLANKS, marks_of, scales_of, separators
 from wadi.clean.numerals import plain_digits, plain_number
@@ -125,6 +125,9 @@ def value_reader(writing: NumberWriting) -> Callable[[str], Decimal]:
     def read(text: str) -> Decimal:
         if isinstance(text, PlainNumber):
             return plain_value(text)
+        if "," in text and (dash := NO_WHOLE.search(text)) is not None and dash[2] == ",":
+            why = "a minus, or a dash for no whole ones, as in prices: write one of them with clean"
+            raise NotReadable("ambiguous-number", f"{_cut(text)!r} begins with a dash", why)
         found = amounts_in(text, marks, among_words=writing.around)
         if not found:
             raise _no_number(text, writing.locale)
