@@ -32,7 +32,7 @@ LOOSE = {"__init__", "__main__", "problems", "urls", "version"}
 """Modules that stand on no floor: every floor may use them."""
 ROOMS = {
     "actions": "begin cluster crawl export machine notebook open_page preview readers rendered reparse retry_pages run setup shards show_page site tally trace",
-    "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints identity locales money numbers numerals "
+    "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints identity locales money neighbours numbers numerals "
     "output patterns phones points stages steps text times types units years",
     "cli": (
         "compare completion demo doctor draft draft_questions export inspect lint main mend new options pager preview profile progress reparse report resume row_stream settings "

@@ -13,7 +13,8 @@ from typing import NamedTuple
 
 from wadi.clean.errors import NotReadable
 from wadi.clean.locales import Separators
-from wadi.clean.numerals import MINUS, PLUS, count_numerals, numeral_at, numeral_start
+from wadi.clean.neighbours import ARROW, TAKE_OUT, check_neighbours, without_arrow
+from wadi.clean.numerals import MINUS, PLUS, Numeral, count_numerals, numeral_at, numeral_start
 from wadi.clean.text import latin_digits
 
 LONGEST = 1000
@@ -45,22 +46,9 @@ _AND = re.compile(r"\b(?:and|und|et|y|e|i|и|en|og|och)\b", re.IGNORECASE)
 _BELOW = re.compile(
     r"below zero|unter null|sous zéro|bajo cero|sotto zero|abaixo de zero|ниже нуля|minusgrad", re.IGNORECASE
 )
-_DOWN, _UP = "▼▽🔻↓⬇⇩⇓↘⤵📉", "▲△🔺↑⬆⇧⇑↗⤴📈"
-_ARROW = re.compile(f"[{_DOWN}{_UP}▾▿▴▵][\ufe0e\ufe0f]?")
-_DIRECTION = re.compile(
-    r"\b(?:down|fell|falls?|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|lower|short|"
-    r"gefallen|fällt|fiel|gesunken|sank|sinkt|verlust\w*|rückgang|unter|unterhalb|weniger|baisse|perte|recul|chute|dessous|sous|"
-    r"baja|bajó|cayó|pérdida|descenso|caída|debajo|bajo|calo|perdita|ribasso|sotto|queda|caiu|perda|baixa|abaixo|daling|daalde|"
-    r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|poniżej|förlust|minskning|ned|"
-    r"nedgång|tab|fald|pod|ztráta|pokles|düştü|kayıp|altında)\b|下落|下跌|減少|减少|亏损|損失|하락|감소|손실",
-    re.IGNORECASE,
-)
-"""Words that say in which direction a number goes: whether it is negative then is a person's to tell."""
 NO_WHOLE = re.compile(r"(?<![\w.,])([-–—‒])\s?([.,])(?=\d\d(?!\d))")
 """A dash for the whole part (`-,99 €`, `CHF -.95`), as prices are written in Germany, Austria, Switzerland."""
-_NEAR_WORDS = 3
 _IDEOGRAPH = re.compile("[\u3400-\u9fff\uac00-\ud7af]")
-_IDEOGRAPH_OR_KANA = re.compile("[\u3040-\u30ff\u3400-\u9fff]")
 _FROM = re.compile(
     r"\b(?:between|from|zwischen|von|entre|de|du|da|tra|van|tussen|от|од|od|między|mellan|mellem)\s+", re.IGNORECASE
 )
@@ -118,9 +106,11 @@ def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount |
     start = numeral_start(plain)
     if start is None or (numeral := numeral_at(plain, start, marks)) is None:
         return None
+    if not plain.isascii() and (parts := _IN_PARTS.match(plain, start)) is not None:
+        numeral = _of_parts(parts, plain, marks)
     head, after, points_down = plain[:start], plain[numeral.end :].strip(), None
-    if not plain.isascii() and _ARROW.search(plain) is not None:
-        head, after, points_down = _without_arrow(plain, head, after)
+    if not plain.isascii() and ARROW.search(plain) is not None:
+        head, after, points_down = without_arrow(plain, head, after)
     found = _signed(head, among_words=among_words)
     if found is None:
         return None
@@ -128,17 +118,11 @@ def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount |
     if points_down is not None:
         if has_sign and is_negative is not points_down:
             raise NotReadable(
-                "ambiguous-number", f"{plain[:60]!r} has a sign and an arrow that say two things", _TAKE_OUT
+                "ambiguous-number", f"{plain[:60]!r} has a sign and an arrow that say two things", TAKE_OUT
             )
         is_negative, has_sign = points_down, True
     if among_words and (before or after):
-        first = re.match(
-            r"[^\w]*(\w*)", after
-        )  # 12 m below ground: what stands behind the unit is about something else
-        near = f"{' '.join(before.split()[-_NEAR_WORDS:])} · {first[1] if first is not None else ''}"
-        if (word := _DIRECTION.search(near)) is not None:
-            what = f"{plain[:60]!r}: {word[0]!r} could say that it is negative"
-            raise NotReadable("ambiguous-number", what, _TAKE_OUT)
+        check_neighbours(plain, start, before, after)
     if not has_sign and after[:1] in ("-", "\u2212") and not count_numerals(after):
         behind = after[1:].strip()
         if not behind[:1].isalpha():
@@ -146,19 +130,26 @@ def _one(plain: str, marks: Separators | None, *, among_words: bool) -> Amount |
     return Amount(-numeral.value if is_negative else numeral.value, before, after)
 
 
-_TAKE_OUT = "find takes the number out,  clean puts a sign before it"
+_TEN_THOUSANDS = {"万": 4, "萬": 4, "만": 4, "億": 8, "亿": 8, "억": 8, "兆": 12, "조": 12}
+_HUNDREDS = {"百": 2, "백": 2, "千": 3, "천": 3}
+_IN_PARTS = re.compile(r"[0-9][0-9.,]*[百백千천万萬만億亿억兆조]+(?:[0-9][0-9.,]*[百백千천万萬만億亿억兆조]*)+")
+_PART = re.compile(r"([0-9][0-9.,]*)([百백千천]?)([万萬만億亿억兆조]?)(?=[0-9]|$)")
 
 
-def _without_arrow(plain: str, head: str, after: str) -> tuple[str, str, bool | None]:
-    """What stands before and after a numeral without an arrow or a triangle at it, and whether that points down; None without
-    one. Raises NotReadable where it may be no sign."""
-    found = [*_ARROW.findall(head), *_ARROW.findall(after)]
-    if not found:
-        return head, after, None
-    is_doubtful = len(found) > 1 or found[0][0] in "▾▿▴▵"
-    if is_doubtful or (found[0][0] in "▲△" and _IDEOGRAPH_OR_KANA.search(plain)):  # Japanese accounts write ▲ for minus
-        raise NotReadable("ambiguous-number", f"{plain[:60]!r}: {found[0]!r} may be a sign, or none", _TAKE_OUT)
-    return _ARROW.sub("", head), _ARROW.sub("", after).strip(), found[0][0] in _DOWN
+def _of_parts(found: re.Match[str], plain: str, marks: Separators | None) -> Numeral:
+    """A number in parts, `1万2千`, `3億5000万`, each of which is smaller than the one before. Raises NotReadable."""
+    total, last, at = Decimal(0), Decimal(10) ** 20, 0
+    for part in _PART.finditer(found[0]):
+        number = numeral_at(part[1], 0, marks)
+        if part.start() != at or number is None or number.end != len(part[1]):
+            break
+        factor = Decimal(10) ** (_HUNDREDS.get(part[2], 0) + _TEN_THOUSANDS.get(part[3], 0))
+        if number.value * factor >= last:
+            break
+        at, total, last = part.end(), total + number.value * factor, factor
+    if at != len(found[0]):
+        raise NotReadable("ambiguous-number", f"{plain[:60]!r} has a number in parts that do not go together", TAKE_OUT)
+    return Numeral(total, found.end())
 
 
 def _signed(text: str, *, among_words: bool) -> tuple[bool, bool, str] | None:

@@ -20,6 +20,26 @@ _OTHERS = (
 )
 
 
+_BY_TERRITORY = {"SA": "Islamic", "IR": "Persian", "AF": "Persian", "TH": "Buddhist"}
+"""Where a year of two digits is one of another calendar (CLDR, calendar preferences)."""
+
+
+def check_century(text: str, locale: str | None) -> None:
+    """Raise NotReadable for a year of two digits where people mean one of another calendar by it."""
+    parsed = locale_of(locale) if locale else None
+    for name, digits, _, _, calendar in _OTHERS:
+        is_there = parsed is not None and parsed.language == name and name not in ("ar", "he")
+        if is_there or (name != "ar" and digits and re.search(f"[{digits}]", text)):
+            raise _of_other_calendar(text, calendar)
+    if parsed is not None and (known := _BY_TERRITORY.get(parsed.territory or "")) is not None:
+        raise _of_other_calendar(text, known)
+
+
+def _of_other_calendar(text: str, calendar: str) -> NotReadable:
+    what = f"{text!r}: the year may be one of the {calendar} calendar, which is not turned into the Gregorian one"
+    return NotReadable("other-calendar", what, 'keep it as text:  type = "string"')
+
+
 def gregorian_year(year: int, text: str, locale: str | None) -> int:
     """The year, if it can be one of the Gregorian calendar in such a text. Raises NotReadable."""
     if _LAST_OF_FIRST <= year < _FIRST_OF_LAST:

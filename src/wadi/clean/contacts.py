@@ -6,8 +6,9 @@ import re
 
 from wadi.clean.errors import NotReadable
 
-_AT = re.compile(r"\s*(?:@|\(at\)|\[at\]|\{at\}|\s+at\s+)\s*", re.IGNORECASE)
-_DOT = re.compile(r"\s*(?:\(dot\)|\[dot\]|\{dot\}|\s+dot\s+)\s*", re.IGNORECASE)
+# Small letters without brackets are words: meet at noon dot com.
+_AT = re.compile(r"\s*(?:@|(?i:\(at\)|\[at\]|\{at\})|\s+AT\s+)\s*")
+_DOT = re.compile(r"\s*(?:(?i:\(dot\)|\[dot\]|\{dot\})|\s+DOT\s+)\s*")
 # The form of RFC 5321 §4.1.2 without quotes and address literals, with letters of all scripts (RFC 6531).
 _MAIL = re.compile(r"[^\s@()<>,;:\"\[\]\\]{1,64}@(?:[^\W_](?:[\w-]{0,61}[^\W_])?\.)+[^\W\d_](?:[\w-]{0,61}[^\W_])?")
 

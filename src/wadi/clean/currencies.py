@@ -150,6 +150,8 @@ def named(sign: str, locale: str | None, currency: str | None) -> Named | None:
     home = home_of(locale)
     if bare in codes():
         return Named((bare,), is_usual=True) if bare not in _WORDS or bare == currency or bare in home else None
+    if bare.casefold() == "rp" and (currency == "CHF" or "CHF" in home):
+        return Named(("CHF",), is_usual=True, part=Decimal("0.01"))  # Rappen there, rupiahs elsewhere
     if (of_locale := _symbols(locale).get(plain) or _symbols(locale).get(bare)) is not None:
         shared = tuple(_SHARED.get(bare.casefold(), ()))
         return Named(tuple(dict.fromkeys((of_locale, *shared))), is_usual=True)

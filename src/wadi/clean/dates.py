@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from functools import lru_cache
 
-from wadi.clean.calendars import gregorian_year
+from wadi.clean.calendars import check_century, gregorian_year
 from wadi.clean.errors import BadSetting, NotReadable
 from wadi.clean.locales import day_names, day_periods, folded, locale_of, month_expression, month_number
 from wadi.clean.text import latin_digits
@@ -174,8 +174,14 @@ def _date_patterns(locale: str) -> list[DatePattern]:
     formats, skeletons = locale_of(locale).date_formats, locale_of(locale).datetime_skeletons
     named = [str(formats[length].pattern) for length in _LENGTHS]
     named += [str(skeletons[name].pattern) for name in _SKELETONS if name in skeletons]
+    if locale.replace("-", "_") in _TORN_DATES:
+        named = [form for form in named if not re.fullmatch(r"[dM]{1,2}/[dM]{1,2}/y+", form)]
     swapped = [form.replace("/", "-") if "/" in form else form.replace("-", "/") for form in named if _is_numeric(form)]
     return [date_pattern(form, locale) for form in dict.fromkeys([*named, *_YEAR_FIRST, *_WORDY, *swapped])]
+
+
+_TORN_DATES = frozenset({"en_CA", "en_ZA", "en_PH"})
+"""Where people write day and month in either order: with slashes neither is read."""
 
 
 def _is_numeric(pattern: str) -> bool:
@@ -289,6 +295,8 @@ def date_of(found: re.Match[str], locale: str, text: str, this_year: int | None)
     number = int(month) if month.isdecimal() else month_number(month, locale)
     if number is None:
         return None
+    if len(parts["year"]) == 2:
+        check_century(text, locale)
     try:
         year = full_year(parts["year"], this_year)
     except ValueError as error:

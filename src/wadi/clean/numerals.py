@@ -33,6 +33,7 @@ _VULGAR = re.compile(r"([0-9]+)?\s?([¼-¾⅐-⅞↉])(?![¼-¾⅐-⅞↉0-9])")
 _BROKEN = re.compile(r"(?:([0-9]+)\s)?([0-9]{1,3})(?:⁄|(?<=[0-9]\s[0-9])/|(?<=[0-9]\s[0-9]{2})/)([0-9]{1,3})(?![0-9])")
 _FULL_WIDTH = str.maketrans("．，", ".,")
 _RAISED = str.maketrans("⁺⁻⁰¹²³⁴⁵⁶⁷⁸⁹\u2212", "+-0123456789-")
+_POWER = re.compile("[⁺⁻]?[⁰¹²³⁴-⁹]{1,3}")
 _MOST_EXPONENT = 5
 _ARABIC = Separators("٫", frozenset("٬،"), (3, 3))
 _NONE = "\0"
@@ -46,7 +47,9 @@ class Numeral(NamedTuple):
 
 
 _START = re.compile(r"[0-9¼-¾⅐-⅞↉]|(?<![\w.,])[.,٫．，](?=[0-9])")
-_OWN_START = re.compile(r"(?<![^\W_])(?<!\^)(?:[¼-¾⅐-⅞↉]|[.,٫．，]?[0-9][0-9.,'’]*)")
+_OWN_START = re.compile(
+    r"(?<![^\W_\u0e00-\u0e7f\u3040-\u30ff\u3400-\u9fff\uac00-\ud7af])(?<!\^)(?:[¼-¾⅐-⅞↉]|[.,٫．，]?[0-9][0-9.,'’]*)"
+)
 
 
 def numeral_start(text: str) -> int | None:
@@ -56,7 +59,8 @@ def numeral_start(text: str) -> int | None:
 
 
 def count_numerals(text: str) -> int:
-    """How many numbers of their own stand in a text: the `2` of `m2` is none."""
+    """How many numbers of their own stand in a text: the `2` of `m2` is none; what stands behind a letter of a language that
+    leaves no blanks is one."""
     return len(_OWN_START.findall(text)) if text else 0
 
 
@@ -78,6 +82,9 @@ def numeral_at(text: str, at: int, marks: Separators | None) -> Numeral | None:
     digits = digits_of(written, marks)
     if digits is None:
         return None
+    if (power := _POWER.match(text, end)) is not None:
+        what = f"{text[at : power.end()][:40]!r} could have a power, or a note"
+        raise NotReadable("ambiguous-number", what, "find takes the number out")
     if text[end : end + 1] not in _EXPONENT_MARKS or (raised := _EXPONENT.match(text, end)) is None:
         return Numeral(Decimal(digits), end)
     exponent = (raised["plain"] or raised["power"] or raised["raised"]).translate(_RAISED)

@@ -79,6 +79,13 @@ def _parts(text: str, *, may_be_worded: bool = False) -> tuple[str, str]:
     if (found := _EXTENSION.search(plain)) is not None and len(re.findall(r"\d", plain[: found.start()])) >= _LONG:
         plain, extension = plain[: found.start()].rstrip(" ,("), f";ext={found['number']}"
     if (label := _LABEL.match(plain)) is not None:
+        if (
+            len(label[0]) > 1
+            and label[0][-1:].isalpha()
+            and label[0][-2:-1].isalpha()
+            and plain[label.end() :][:1].isdecimal()
+        ):
+            raise NotReadable("not-a-phone", f"{text[:60]!r} is a code: letters stand at its digits")
         plain = plain[label.end() :].strip()
     if may_be_worded and _WORDED.fullmatch(plain):
         return plain, extension
@@ -87,7 +94,10 @@ def _parts(text: str, *, may_be_worded: bool = False) -> tuple[str, str]:
         raise NotReadable(
             "not-a-phone", f"{text[:60]!r} is no telephone number", "find takes a number out of other text"
         )
-    if re.fullmatch(r"\d+\.\d+", plain) or re.search(r"/\s?\d{1,2}$", plain):
+    is_range = (
+        not may_be_worded and re.search(r"\d{4,}\s?[-–]\s?[1-9]$", plain) is not None
+    )  # or a direct line: 12345-3
+    if re.fullmatch(r"\d+\.\d+", plain) or is_range or re.search(r"/\s?\d{1,2}$|\d{3,}[^/]*\s/\s?\d{3,}$", plain):
         raise NotReadable("not-a-phone", f"{text[:60]!r} is a number of something else, or several numbers")
     if any(len(re.findall(r"\d", half)) >= _LONG for half in plain.split("/")[1:]) and "/" in plain:
         first, _, _ = plain.partition("/")

@@ -10,6 +10,7 @@ import re
 from wadi.clean.calendars import gregorian_year
 from wadi.clean.dates import full_year
 from wadi.clean.errors import NotReadable
+from wadi.clean.neighbours import TO_NOW
 from wadi.clean.text import latin_digits
 
 _OTHER_ERA = re.compile(
@@ -42,6 +43,8 @@ def read_year(text: str, this_year: int | None = None, locale: str | None = None
         raise NotReadable("not-a-date", f"{text[:60]!r} names a year before Christ, or of another era")
     if _OPEN_YEAR.search(before):
         raise NotReadable("not-a-date", f"{text[:60]!r} names a time before or after a year")
+    if TO_NOW.match(after) or re.fullmatch(r"\s*[-–—]\s*", after):
+        raise NotReadable("not-a-date", f"{text[:60]!r} names a time from a year to now")
     if _AT_YEAR.match(after) or re.search(r"[$€£¥]\s*$|(?:^|\s)[-−]$", before):
         raise NotReadable("not-a-date", f"{text[:60]!r} is no year: {found[0]} is a number of something else")
     try:
