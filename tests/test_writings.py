@@ -93,6 +93,8 @@ def _comparable(value: Any, kind: str) -> Any:
         )
     if kind == "date":
         return str(value)[:10]
+    if kind == "boolean":
+        return str(value).lower() in ("true", "1")
     if kind == "time":
         at = value if isinstance(value, time) else time.fromisoformat(str(value))
         return at_utc(at).replace(microsecond=0)

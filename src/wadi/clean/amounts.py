@@ -41,7 +41,10 @@ _ESTIMATED = re.compile(
 )
 _ESTIMATED_ENDS = frozenset(").oOxXtTaA")
 _SIGN_LIKE = re.compile(rf"[{_SIGNS}±]|\w{{4}}|負|负|零下|ลบ")
-_BETWEEN = re.compile(r"–|—|‒|\.\.\.?|…|-|〜|～|~|\b(?:to|bis|à|a|au|till|til|do|до|al|tot|t/m)\b", re.IGNORECASE)
+_BETWEEN = re.compile(
+    r"–|—|‒|\.\.\.?|…|-|〜|～|~|\b(?:to|bis|à|a|au|till|til|do|до|al|tot|t/m|až|ila|έως|ως|μέχρι)\b|至|から|到",
+    re.IGNORECASE,
+)
 _AND = re.compile(r"\b(?:and|und|et|y|e|i|и|en|og|och)\b", re.IGNORECASE)
 _BELOW = re.compile(
     r"below zero|unter null|sous zéro|bajo cero|sotto zero|abaixo de zero|ниже нуля|minusgrad", re.IGNORECASE
@@ -50,7 +53,8 @@ NO_WHOLE = re.compile(r"(?<![\w.,])([-–—‒])\s?([.,])(?=\d\d(?!\d))")
 """A dash for the whole part (`-,99 €`, `CHF -.95`), as prices are written in Germany, Austria, Switzerland."""
 _IDEOGRAPH = re.compile("[\u3400-\u9fff\uac00-\ud7af]")
 _FROM = re.compile(
-    r"\b(?:between|from|zwischen|von|entre|de|du|da|tra|van|tussen|от|од|od|między|mellan|mellem)\s+", re.IGNORECASE
+    r"\b(?:between|from|zwischen|von|entre|de|du|da|tra|van|tussen|от|од|od|mezi|από|μεταξύ|między|mellan|mellem)\s+",
+    re.IGNORECASE,
 )
 
 

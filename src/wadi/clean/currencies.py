@@ -122,9 +122,8 @@ def mentioned(text: str, locale: str | None, currency: str | None) -> list[Named
             name = named(piece, locale, currency)
             found.append(name or Named(()))  # a sign that nobody knows
     for match in _nouns().finditer(text):
-        if match["per"] is None and match.lastgroup is not None:
-            bearers = list(_NOUNS.values())[int(match.lastgroup[1:])]
-            found.append(Named(bearers, is_usual=len(bearers) == 1))
+        if match["per"] is None:
+            found.append(_of_noun(match))
     return found
 
 
@@ -155,7 +154,16 @@ def named(sign: str, locale: str | None, currency: str | None) -> Named | None:
     if (of_locale := _symbols(locale).get(plain) or _symbols(locale).get(bare)) is not None:
         shared = tuple(_SHARED.get(bare.casefold(), ()))
         return Named(tuple(dict.fromkeys((of_locale, *shared))), is_usual=True)
-    return _by_table(bare) or _by_territory(bare)
+    if (found := _by_table(bare) or _by_territory(bare)) is not None:
+        return found
+    # A pound is a weight as well.
+    noun = _nouns().fullmatch(bare) if len(bare) > 2 and not bare.casefold().startswith("pound") else None
+    return _of_noun(noun) if noun is not None and noun["per"] is None else None
+
+
+def _of_noun(found: re.Match[str]) -> Named:
+    bearers = list(_NOUNS.values())[int(str(found.lastgroup)[1:])]
+    return Named(bearers, is_usual=len(bearers) == 1)
 
 
 def _by_table(bare: str) -> Named | None:

@@ -27,7 +27,7 @@ _PIECE = re.compile(
 _LENGTHS = ("full", "long", "medium", "short")
 _SKELETONS = ("yMMMd", "yMMMMd", "yMMMEd", "yMMMMEEEEd", "yMd")
 # Where the month is a word, or the year comes first, no order of day and month is in doubt.
-_YEAR_FIRST = ("yyyy-M-d", "yyyy/M/d", "yyyy.M.d", "yyyy.M.d.", "yyyy年M月d日", "yyyy년 M월 d일")
+_YEAR_FIRST = ("yyyy-M-d", "yyyy/M/d", "yyyy.M.d", "yyyy.M.d.", "yyyy年M月d日", "yyyy年M月d号", "yyyy년 M월 d일")
 _WORDY = (
     "d MMMM y",
     "d. MMMM y",
@@ -37,6 +37,8 @@ _WORDY = (
     "MMM d, y",
     "MMMM d y",
     "d-MMM-y",
+    "d/MMM/y",
+    "d MMM ''yy",
     "MMM-d-y",
     "y MMMM d",
     "d 'of' MMMM y",
@@ -58,7 +60,7 @@ _ARTICLES = {
     "de": "den|am|vom",
     "fr": "le",
     "sv": "den",
-    "da": "den",
+    "da": r"den|d\.",
     "nb": "den",
     "es": "el",
     "it": "il",
@@ -177,9 +179,11 @@ def _date_patterns(locale: str) -> list[DatePattern]:
     if locale.replace("-", "_") in _TORN_DATES:
         named = [form for form in named if not re.fullmatch(r"[dM]{1,2}/[dM]{1,2}/y+", form)]
     swapped = [form.replace("/", "-") if "/" in form else form.replace("-", "/") for form in named if _is_numeric(form)]
+    named += _OF_LANGUAGE.get(locale_of(locale).language, ())
     return [date_pattern(form, locale) for form in dict.fromkeys([*named, *_YEAR_FIRST, *_WORDY, *swapped])]
 
 
+_OF_LANGUAGE = {"pl": ("d-M-y",), "tr": ("d/M/y", "d-M-y"), "vi": ("'ngày' d 'tháng' M 'năm' y", "d 'tháng' M 'năm' y")}
 _TORN_DATES = frozenset({"en_CA", "en_ZA", "en_PH"})
 """Where people write day and month in either order: with slashes neither is read."""
 

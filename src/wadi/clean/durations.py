@@ -30,7 +30,9 @@ _WORDS: dict[str, str] = {
     "w": "week", "wk": "week", "wks": "week", "d": "day", "h": "hour", "hr": "hour", "hrs": "hour", "std": "hour", "stde": "hour",
     "m": "minute", "min": "minute", "mins": "minute", "s": "second", "sec": "second", "secs": "second", "sek": "second",
     "ms": "millisecond", "msec": "millisecond", "µs": "microsecond", "us": "microsecond", "y": "year", "yr": "year",
-    "yrs": "year", "mo": "month", "mos": "month", "mth": "month", "mths": "month",
+    "yrs": "year", "hod": "hour",
+    "小时": "hour", "小時": "hour", "时": "hour", "分": "minute", "分钟": "minute", "分鐘": "minute", "秒": "second",
+    "mo": "month", "mos": "month", "mth": "month", "mths": "month",
 }  # fmt: skip
 _WORDS = {word.casefold(): unit for word, unit in _WORDS.items()}
 _SECONDS = {"week": Decimal(604_800), "day": Decimal(86_400), "hour": Decimal(3600), "minute": Decimal(60), "second": Decimal(1),

@@ -47,6 +47,7 @@ _TODAY = {
     "ar": ("أمس", "اليوم", "غد[اًا]*", "الآن"),
     "he": ("אתמול", "היום", "מחר", "עכשיו"),
     "fa": ("دیروز", "امروز", "فردا", "اکنون"),
+    "hi": ("बीता कल", "आज", "आने वाला कल", "अभी"),
     "ja": ("昨日|きのう", "今日|本日", "明日", "今"),
     "zh": ("昨天", "今天", "明天", "刚刚|刚才|现在"),
     "ko": ("어제", "오늘", "내일", "방금|지금"),
@@ -72,7 +73,7 @@ def moment_from_now(text: str, locale: str | None, at: float, zone: str | None =
     plain = plain.replace("منذ", "قبل")  # both words of Arabic mean "ago", CLDR has one
     for name in dict.fromkeys((language, "en")):
         for days, words in zip((-1, 0, 1, 0), _TODAY.get(name, ()), strict=False):
-            if words and (found := re.match(rf"(?:{words})(?!\w)", plain)) is not None:
+            if words and (found := re.match(rf"(?:{words.casefold()})(?!\w)", plain)) is not None:
                 day, rest = now + timedelta(days=days), plain[found.end() :].lstrip(" ,")
                 return day if not rest else _at_time(day, rest, locale, zone)
     for unit, expression, sign in _relative_patterns(locale or "en"):

@@ -126,7 +126,10 @@ _MORE_MONTHS = {
     "nb": {"sept": 9},
 }  # fmt: skip
 """Names of months that people write and CLDR lacks, by language."""
-_MORE_DAYS = {"en": {"tues": 1, "weds": 2, "wednes": 2, "thur": 3, "thurs": 3}}
+_MORE_DAYS = {
+    "en": {"tues": 1, "weds": 2, "wednes": 2, "thur": 3, "thurs": 3},
+    "sv": {"måndagen": 0, "tisdagen": 1, "onsdagen": 2, "torsdagen": 3, "fredagen": 4, "lördagen": 5, "söndagen": 6},
+}
 _LEAST_LETTERS = 3
 _LETTERS = re.compile(r"[^\W\d_]{3,}")
 

@@ -16,12 +16,14 @@ from typing import NamedTuple
 from wadi.clean.amounts import NO_WHOLE, Amount, Scales, amounts_in, longest_first, scaled
 from wadi.clean.currencies import Named, codes, is_sign_like, mentioned, named, settled
 from wadi.clean.errors import BadSetting, NotReadable
-from wadi.clean.locales import Separators, locale_of, marks_of, scales_of
+from wadi.clean.locales import Separators, locale_of, marks_of, scales_of, separators
 from wadi.clean.numbers import NumberWriting, PlainNumber, as_float, end_of, negated, plain_value
 from wadi.clean.text import latin_digits
 
 _EVEN = re.compile(r"(?<=\d)(?:[.,:]\s?[-–—]{1,2}|/-)(?=\D|$)")
 _FRANCS = re.compile(r"\b(?:CHF|S?Fr)\b")
+_GROUPED_EVEN = re.compile(r"(?<![\d.,])\d{1,3}(?:\.\d{3})+,\s?[-–—]{1,2}(?=\D|$)")
+_HUNDREDTHS = re.compile(r"(?<![\d.,])\d+[.,]\d\d(?![\d.,])")
 _OPEN_END = re.compile(r"^[^.,]*\d(?:[.,]\d{3})*\s?[-\u2212–](?=\D*$)(?!\s?\d)")
 _OUTSIDE = re.compile(r"([^\d()]*)\(([^()]*\d[^()]*)\)([^\d()]*)")
 _SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "MM": 6}
@@ -54,8 +56,12 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
         if isinstance(text, PlainNumber):
             return [as_float(plain_value(text), text), currency]
         found = _amounts(text, marks, among_words=writing.around, is_swiss=is_swiss)
+        if (
+            not found and _HUNDREDTHS.search(text) is not None
+        ):  # two digits behind a mark are no group, whatever the locale
+            found = _amounts(text, None, among_words=writing.around, is_swiss=is_swiss)
         if not found:
-            raise NotReadable("not-a-number", f"{text[:60]!r} is no sum of money")
+            raise NotReadable("not-a-number", f"{text[:60]!r} is no sum of money", _how_written(writing.locale))
         sums = [_sum(text, amount, scales, writing, currency) for amount in found]
         if len(sums) == 2:
             return _of_range(text, sums, writing, currency)
@@ -69,6 +75,12 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
     return read
 
 
+def _how_written(locale: str | None) -> str:
+    if locale is None:
+        return 'locale = "de"  or  "en"  says how it is written'
+    return f"{locale!r} writes {separators(locale).decimal!r} before the hundredths"
+
+
 def _amounts(text: str, marks: Separators | None, *, among_words: bool, is_swiss: bool) -> tuple[Amount, ...]:
     plain = latin_digits(text).strip()
     if (dash := NO_WHOLE.search(plain)) is not None:
@@ -77,6 +89,8 @@ def _amounts(text: str, marks: Separators | None, *, among_words: bool, is_swiss
             raise NotReadable("ambiguous-number", f"{text[:60]!r} begins with a dash", why)
         plain = f"{plain[: dash.start()]}0{plain[dash.end(1) :].lstrip()}"
     if any(dash in plain for dash in "-–—"):
+        if _GROUPED_EVEN.search(plain) is not None:
+            plain = plain.replace(".", "")  # 1.234,– says itself what its marks are
         plain = _EVEN.sub("", plain)
         if _OPEN_END.match(plain) is not None:
             why = "a minus, or a sum without hundredths: write the sign before it with clean"

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from datetime import date, datetime, time, timedelta, timezone, tzinfo
-from functools import lru_cache
+from datetime import UTC, date, datetime, time, timedelta, timezone, tzinfo
+from decimal import Decimal
+from functools import lru_cache, partial
 from typing import NamedTuple
 
 from wadi.clean.dates import ZONE, DatePattern, date_in, date_of, date_pattern, date_patterns
@@ -21,7 +22,7 @@ from wadi.clean.text import latin_digits
 _LENGTHS = ("full", "long", "medium", "short")
 _WITH_TIME = ("year", "month", "day", "hour")
 _NAMED_TIMES = {"midnight": time(0), "12 midnight": time(0), "noon": time(12), "12 noon": time(12), "midday": time(12)}
-_CONNECTORS = r"at|on|um|à|a las|a la|alle ore|alle|ore|às|as|om|kl\.?|klo|o|ob|в|о|godz\.?|saat|kell|lúc|v|ve"
+_CONNECTORS = r"@|at|on|um|à|a las|a la|alle ore|alle|ore|às|as|om|kl\.?|klo|o|ob|в|о|godz\.?|saat|kell|lúc|v|ve"
 _CONNECTOR = re.compile(rf"\A[\s,;|·–—-]*(?:(?:{_CONNECTORS})\s+)?", re.IGNORECASE)
 _TRAILING = re.compile(rf"(?:\s+(?:{_CONNECTORS}))?[\s,;|·–—-]*\Z", re.IGNORECASE)
 _OFFSET = re.compile(r"(?:UTC|GMT)?([+\-\u2212])(\d{1,2}):?(\d{2})?")
@@ -72,6 +73,8 @@ def datetime_reader(
     """
     local = zone_of(zone) if zone else None
     name = locale or "en"
+    if pattern in _UNIX:
+        return partial(_unix_moment, pattern, local)
     if pattern is not None:
         form = date_pattern(pattern, locale, _needs(pattern))
         return lambda text: _in_zone(_by_pattern(form, text, this_year), local)
@@ -97,6 +100,29 @@ def datetime_reader(
         return _in_zone(moment, local)
 
     return read
+
+
+_UNIX = {"unix": 1, "unix ms": 1000}
+"""Formats of moments that are counted: since 1970, in how many parts of a second (POSIX.1-2017 §4.16)."""
+_UNIX_NUMBER = re.compile(r"-?[0-9]{1,16}(?:\.[0-9]{1,9})?", re.ASCII)
+_LAST_UNIX, _LEAST_UNIX_MS = 10**10, 10**11
+
+
+def _unix_moment(unit: str, zone: tzinfo | None, text: str) -> datetime:
+    """A moment that is counted from 1970. Raises NotReadable, too, where the count is more likely one in the other unit."""
+    plain = latin_digits(text).strip()
+    if _UNIX_NUMBER.fullmatch(plain) is None:
+        raise NotReadable("not-a-date", f"{text[:60]!r} is no time counted from 1970", how_to_read(text))
+    count = Decimal(plain)
+    if abs(count) > _LAST_UNIX if unit == "unix" else abs(count) < _LEAST_UNIX_MS or abs(count) > _LAST_UNIX * 1000:
+        other = "unix ms" if unit == "unix" else "unix"
+        what = f"{text[:60]!r} is no likely count of {'seconds' if unit == 'unix' else 'milliseconds'} since 1970"
+        raise NotReadable("not-a-date", what, f'format = "{other}"  reads the other unit')
+    micro = int(count * 1_000_000 / _UNIX[unit])
+    return (_EPOCH + timedelta(microseconds=micro)).astimezone(zone or UTC)
+
+
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 
 def time_reader(pattern: str | None = None, locale: str | None = None) -> Callable[[str], time]:
@@ -137,10 +163,11 @@ def _needs(pattern: str) -> tuple[str, ...]:
 def _clock_expression(locale: str) -> re.Pattern[str]:
     """A time of the day as people write it, whatever stands between its parts."""
     periods = "|".join(re.escape(period) for period in day_periods(locale))
+    in_brackets = ZONE.replace("zone", "in_brackets")
     return re.compile(
-        rf"(?:(?P<early>{periods})\s*)?(?P<hour>\d{{1,2}})(?:(?P<mark>\s?[:.h時时시]\s?)(?P<minute>\d{{2}})(?!\d)"
+        rf"(?:(?P<early>{periods})\s*)?(?P<hour>\d{{1,2}})(?:(?P<mark>\s?[:.h]\s?(?=\d\d)|\s?[時时点點시]\s?)(?P<minute>\d{{1,2}})(?!\d)"
         r"(?:\s?[:.分분]\s?(?P<second>\d{2})(?:[.,](?P<fraction>\d{1,9}))?(?!\d))?\s?[分秒분초]?)?"
-        rf"\s*(?:(?P<late>{periods})|(?P<word>Uhr|h|hrs?|uur|час(?:ов|а)?|時|时|시|ч\.?))?(?:\s*{ZONE})?",
+        rf"\s*(?:(?P<late>{periods})|(?P<word>Uhr|h|hrs?|uur|час(?:ов|а)?|時|时|시|ч\.?))?(?:\s*{ZONE}|\s*\({in_brackets}\))?",
         re.IGNORECASE,
     )
 
@@ -180,7 +207,9 @@ def _clock_of(found: re.Match[str], locale: str, text: str) -> _Clock:
             hour = hour % 12 + (12 if is_after else 0)
         is_next_day = hour == 24 and not minute and not second
         micro = int((parts.get("fraction") or "0").ljust(6, "0")[:6])
-        clock = time(0 if is_next_day else hour, minute, second, micro, _offset(parts.get("zone")))
+        clock = time(
+            0 if is_next_day else hour, minute, second, micro, _offset(parts.get("zone") or parts.get("in_brackets"))
+        )
     except ValueError as error:
         if isinstance(error, NotReadable):
             raise

@@ -62,13 +62,13 @@ Converter = Callable[[str, Where], Value]
 _YES = frozenset(
     (
         "true yes y on 1 ✓ ✔ ☑ ✅ x ja oui sí si sim s da так ano áno igen kyllä evet はい 是 有 예 네 ναι да tak wahr vrai "
-        "vero verdadero"
+        "vero verdadero نعم हाँ हां כן ใช่ có ya ✔ 예 はい"
     ).split()
 )
 _NO = frozenset(
     (
         "false no n off 0 ✗ ✘ ☐ ❌ ✕ nein non não nao нет ні ne nie nem ei hayır いいえ 否 无 無 아니요 όχι nej nei nee falsch "
-        "faux falso"
+        "faux falso hayir لا नहीं לא ไม่ ไม่ใช่ không tidak ✖ ❎ 아니오"
     ).split()
 )
 
@@ -100,6 +100,12 @@ def _number(setting: Setting) -> Converter:
     return lambda text, where: read(text)
 
 
+_PER_CENT = (
+    "procent", "procenten", "prosent", "prosenttia", "procenta", "procento", "procentů", "percento", "por ciento", "por cento",
+    "per cento", "процента", "процентов", "процент", "відсотків", "százalék", "パーセント", "퍼센트", "τοις εκατό", "la sută",
+)  # fmt: skip
+
+
 def _percent(setting: Setting) -> Converter:
     """Per cent as they are written: `12.5 %` is 12.5; per mille are a tenth."""
     more = {
@@ -109,6 +115,7 @@ def _percent(setting: Setting) -> Converter:
         "per cent": 1.0,
         "Prozent": 1.0,
         "pct": 1.0,
+        **dict.fromkeys(_PER_CENT, 1.0),
         "pour cent": 1.0,
         **setting.units,
     }
@@ -234,7 +241,7 @@ def _json(setting: Setting) -> Converter:
 
 def read_boolean(text: str) -> bool:
     """True or False by the common words and marks; anything else raises NotReadable."""
-    word = text.strip().casefold()
+    word = text.strip().rstrip("\ufe0e\ufe0f").casefold()  # how a mark is drawn is no part of it
     if word in _YES:
         return True
     if word in _NO:

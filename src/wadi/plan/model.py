@@ -18,7 +18,7 @@ _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|min|h)")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0}
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(B|kB|KB|MB|GB)")
 _BYTES = {"B": 1, "kB": 1000, "KB": 1000, "MB": 1_000_000, "GB": 1_000_000_000}
-MISSING_TEXTS = ("", "-", "–", "—", "−", "?", "n/a", "N/A", "n. a.", "n.a.")
+MISSING_TEXTS = ("", "-", "–", "—", "−", "--", "?", "n/a", "N/A", "n. a.", "n.a.", "N.A.", "k. A.", "k.A.")
 
 
 _LONGEST_S = 10 * 366 * 86_400.0
