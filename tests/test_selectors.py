@@ -188,3 +188,24 @@ def test_any_text_is_a_selector_or_a_mistake_with_its_place(text: str) -> None:
     with pytest.raises(BadSelector) as caught:
         selector_of(text)
     assert 0 <= caught.value.offset <= len(text)
+
+
+@pytest.mark.parametrize(
+    ("selector", "wanted"),
+    [
+        ("a:first-of-type", ["1", "4"]), ("b:last-of-type", ["3", "5"]), ("a:nth-of-type(2)", ["2"]), ("a:nth-last-of-type(1)", ["2", "4"]),
+        ("c a:only-of-type", ["4"]), ("r > b:nth-of-type(2)", ["3"]), ("b[x]:first-of-type", ["0"]), ("b:not(b:last-of-type)", ["0"]),
+    ],
+)  # fmt: skip
+def test_elements_of_xml_are_counted_among_those_of_their_name(selector: str, wanted: list[str]) -> None:
+    body = b"<r><a i='1'/><b i='0' x=''/><n:a xmlns:n='urn:n' i='2'/><b i='3'/><c><a i='4'/><b i='5'/></c></r>"
+    document = read_document(body, "http://h/x", "text/xml")
+    found = compile_expression(selector).nodes(document.scope, document)
+    assert [node.attr("i") for node in found if not isinstance(node, str | bool | float)] == wanted
+
+
+@pytest.mark.parametrize("selector", [":first-of-type", "a:checked", "a:link", "a:enabled", "a:disabled"])
+def test_what_xml_has_no_answer_to_is_refused_and_never_empty(selector: str) -> None:
+    document = read_document(b"<r><a/></r>", "http://h/x", "text/xml")
+    with pytest.raises(BadExpression, match="not known for XML"):
+        compile_expression(selector).nodes(document.scope, document)

@@ -23,7 +23,7 @@ from wadi.clean.text import latin_digits
 _EVEN = re.compile(r"(?<=\d)(?:[.,:]\s?[-–—]{1,2}|/-)(?=\D|$)")
 _FRANCS = re.compile(r"\b(?:CHF|S?Fr)\b")
 _GROUPED_EVEN = re.compile(r"(?<![\d.,])\d{1,3}(?:\.\d{3})+,\s?[-–—]{1,2}(?=\D|$)")
-_HUNDREDTHS = re.compile(r"(?<![\d.,])\d+[.,]\d\d(?![\d.,])")
+_HUNDREDTHS = re.compile(r"(?<![\d.,])\d+\.\d\d(?![\d.,])")
 _OPEN_END = re.compile(r"^[^.,]*\d(?:[.,]\d{3})*\s?[-\u2212–](?=\D*$)(?!\s?\d)")
 _OUTSIDE = re.compile(r"([^\d()]*)\(([^()]*\d[^()]*)\)([^\d()]*)")
 _SUM_SCALES = {"m": 6, "b": 9, "B": 9, "bn": 9, "tn": 12, "MM": 6}
@@ -56,9 +56,7 @@ def money_reader(writing: NumberWriting, currency: str | None = None) -> Callabl
         if isinstance(text, PlainNumber):
             return [as_float(plain_value(text), text), currency]
         found = _amounts(text, marks, among_words=writing.around, is_swiss=is_swiss)
-        if (
-            not found and _HUNDREDTHS.search(text) is not None
-        ):  # two digits behind a mark are no group, whatever the locale
+        if not found and _HUNDREDTHS.search(text) is not None:  # two digits behind a point are no group in any locale
             found = _amounts(text, None, among_words=writing.around, is_swiss=is_swiss)
         if not found:
             raise NotReadable("not-a-number", f"{text[:60]!r} is no sum of money", _how_written(writing.locale))

@@ -188,6 +188,16 @@ def xml_select(text: str, *, is_page: bool) -> XmlSelect:
     return lambda node: list(path(node))  # type: ignore[arg-type]
 
 
+_STATES = frozenset({"link", "visited", "enabled", "disabled", "checked"})
+
+
+class _Translated:
+    """A selector that is translated already."""
+
+    def __init__(self, found: Any) -> None:
+        self.found = found
+
+
 _AXES = {">": "child::", "+": "following-sibling::*[1]/self::", "~": "following-sibling::"}
 
 
@@ -196,11 +206,37 @@ def _translated(piece: str, start: int, *, is_page: bool) -> str:
     from cssselect.xpath import XPathExpr
 
     class AnyNamespace(GenericTranslator):
-        """Names of elements match in any namespace."""
+        """Names of elements match in any namespace; states of forms and links there are none in XML."""
 
         def xpath_element(self, selector: Any) -> XPathExpr:
             found = self.xpathexpr_cls(element="*")
+            found.local_name = selector.element  # type: ignore[attr-defined]
             return found.add_condition(f"local-name() = '{selector.element}'") if selector.element else found
+
+        def xpath_pseudo(self, pseudo: Any) -> XPathExpr:
+            if pseudo.ident in _STATES:
+                raise SelectorError(f":{pseudo.ident} is for pages of HTML")
+            return self._of_type(super().xpath_pseudo, pseudo)
+
+        def xpath_function(self, function: Any) -> XPathExpr:
+            return self._of_type(super().xpath_function, function)
+
+        def _of_type(self, translate: Callable[[Any], XPathExpr], selector: Any) -> XPathExpr:
+            """With the element's name for a moment: of which type the others are that count."""
+            name = getattr(selector, "ident", None) or selector.name
+            if not name.endswith("of-type"):
+                return translate(selector)
+            inner = self.xpath(selector.selector)
+            if (local_name := getattr(inner, "local_name", None)) is None:
+                raise SelectorError(f":{name} needs the name of an element before it")
+            inner.element = f"*[local-name() = '{local_name}']"
+            selector.selector = _Translated(inner)
+            found = translate(selector)
+            found.element = "*"
+            return found
+
+        def xpath(self, parsed_selector: Any) -> XPathExpr:
+            return parsed_selector.found if isinstance(parsed_selector, _Translated) else super().xpath(parsed_selector)
 
     part = _SCOPE.sub("", piece.strip(), count=1).strip() if _SCOPE.match(piece.strip()) else piece.strip()
     axis = _AXES.get(part[:1])

@@ -146,7 +146,12 @@ def read_document(
         raise NotADocument(
             f"it is binary ({content_type or 'no type is given'})" if body.strip() else "the reply is empty"
         )
-    return _READERS[kind](body, url, content_type)
+    try:
+        return _READERS[kind](body, url, content_type)
+    except NotADocument:
+        if kind != "xml" or parse or "html" not in content_type.lower():
+            raise
+        return html_document(body, url, content_type)  # a page that begins as XML does
 
 
 def kind_of(body: bytes, content_type: str) -> DocumentKind | None:
@@ -188,9 +193,12 @@ def html_document(body: bytes, url: str, content_type: str = "") -> Document:
         template.clear()
         template.append(turbohtml.Text(markup))
     root = tree.root
-    if root is None or not _holds_something(root):
+    if root is None or (not _holds_something(root) and not _TAG.search(text)):
         raise NotADocument("the reply is empty" if not text.strip() else "there is no element in it")
     return Document("html", url, encoding, text, root, parsed_as="html", html=tree)
+
+
+_TAG = re.compile("<[A-Za-z]")
 
 
 def _holds_something(root: Element) -> bool:

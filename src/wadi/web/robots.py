@@ -56,7 +56,7 @@ def rule_of(allow: bool, path: str, line: int) -> Rule:
     """A rule with its pattern taken apart once."""
     pattern = _comparable(path)
     is_anchored = pattern.endswith("$")
-    pieces = (pattern[:-1] if is_anchored else pattern).split("*")
+    pieces = (pattern[:-1] if is_anchored else pattern).replace("$", "%24").split("*")
     return Rule(allow, path, line, tuple(pieces), is_anchored)
 
 
@@ -143,6 +143,7 @@ def verdict_for(robots: Robots, url: str, agent: str) -> RobotsVerdict:
     shown = token if named else "*"
     parts = urlsplit(url)
     path = _comparable(parts.path or "/") + (f"?{_comparable(parts.query)}" if parts.query else "")
+    path = path.replace("*", "%2A").replace("$", "%24")  # a star of a URL is what a rule writes as %2A (§2.2.3)
     if parts.path == "/robots.txt":
         return RobotsVerdict(True, None, shown, delay)
     matching = [rule for group in groups for rule in group.rules if rule.matches(path)]
@@ -177,12 +178,7 @@ def refusal(url: str, verdict: RobotsVerdict) -> str:
 
 
 def _comparable(text: str) -> str:
-    """Octets evened out for comparing: unreserved ones as they are, all others percent-encoded (§2.2.2)."""
-    kept = (
-        text.replace("%2F", "%252F")
-        .replace("%2f", "%252F")
-        .replace("%24", "%2524")
-        .replace("%2A", "%252A")
-        .replace("%2a", "%252A")
-    )
+    """Octets evened out for comparing: unreserved ones as they are, all others percent-encoded (§2.2.2); a slash, a star and a
+    dollar sign that are encoded stay so."""
+    kept = re.sub("%(2F|24|2A)", lambda found: f"%25{found[1].upper()}", text, flags=re.IGNORECASE)
     return quote(unquote(kept, errors="surrogateescape"), safe="/*$?&=;:@!,()'+~%-._", errors="surrogateescape")
