@@ -18,6 +18,8 @@ TypeName = Literal[
 ]  # fmt: skip
 TYPE_NAMES: tuple[str, ...] = get_args(TypeName)
 Value = str | int | float | bool | date | datetime | time | list[Any] | dict[str, Any]
+COUNTED = frozenset({"unix", "unix ms"})
+"""Formats of moments that are counted since 1970, in seconds or milliseconds."""
 NUMERIC = frozenset({"integer", "number", "money", "percent", "year"})
 """Types whose values are numbers: they stand at the right of their column."""
 FROM_NOW = frozenset({"date", "datetime"})
@@ -124,6 +126,9 @@ def _percent(setting: Setting) -> Converter:
 
 
 def _date(setting: Setting) -> Converter:
+    if setting.format in COUNTED:
+        moment = _datetime(setting)
+        return lambda text, where: moment(text, where).date()  # type: ignore[union-attr]
     read = date_reader(setting.format, setting.locale, this_year=setting.this_year)
     if setting.format is not None:
         return lambda text, where: read(text)

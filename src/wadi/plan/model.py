@@ -170,7 +170,8 @@ class FieldPlan(Part):
     locale: str | None = Field(None, description="CLDR locale that numbers and dates are written in")
     format: str | None = Field(
         None,
-        description="date and time pattern (Unicode TR 35): d MMMM y; of a duration H:mm or mm:ss; of a point lat lon or lon lat",
+        description="date and time pattern (Unicode TR 35): d MMMM y; unix or unix ms: counted since 1970; of a duration H:mm or "
+        "mm:ss; of a point lat lon or lon lat",
     )
     unit: str | None = Field(
         None, description="the unit that may be written at the number; kept for the column, not in the cell"
