@@ -32,6 +32,7 @@ _USUAL: dict[str, list[str]] = {
     "rp": ["IDR"], "s/": ["PEN"], "chf": ["CHF"], "fr": ["CHF"], "sfr": ["CHF"], "元": ["CNY"], "人民币": ["CNY"], "円": ["JPY"],
     "r$": ["BRL"], "us$": ["USD"], "u$s": ["USD"], "c$": ["CAD", "NIO"], "ca$": ["CAD"], "can$": ["CAD"], "a$": ["AUD"],
     "s$": ["SGD"], "nt$": ["TWD"], "rd$": ["DOP"], "b/": ["PAB"],
+    "ر.س": ["SAR"], "د.إ": ["AED"], "ج.م": ["EGP"], "د.ك": ["KWD"], "ر.ق": ["QAR"],
     "real": ["BRL"], "reais": ["BRL"], "usdollar": ["USD"], "usdollars": ["USD"], "dh": ["AED", "MAD"], "dhs": ["AED"],
 }  # fmt: skip
 _CENTS = ["USD", "CAD", "AUD", "NZD", "HKD", "SGD", "MXN", "EUR", "ZAR"]
@@ -48,6 +49,8 @@ _EXACT = {"km": "KM", "ft": "Ft", "rm": "RM", "rp": "Rp", "r": "R", "p": "p", "l
 _PLAIN_CODES = frozenset("EUR USD GBP CHF JPY CAD AUD NZD SEK NOK DKK ISK PLN CZK HUF RUB UAH INR CNY KRW ILS THB BRL MXN SGD "
                          "HKD ZAR AED SAR".split())  # fmt: skip
 """Codes that stand for nothing else in a text."""
+_CODES_IN_ANY_CASE = frozenset("EUR USD GBP CHF JPY CAD AUD NZD PLN CZK HUF INR CNY".split())
+"""Codes that are no words in small letters, either."""
 _NO_MONEY = frozenset({"XXX", "XTS"})
 
 
@@ -98,7 +101,9 @@ _NOUNS: dict[str, tuple[str, ...]] = {
     r"dinars?|динар\w*|دينار": ("RSD", "KWD", "JOD", "BHD", "TND", "DZD", "IQD", "LYD"), r"dirhams?|درهم": ("AED", "MAD"),
     r"riyals?|rials?|ريال": ("SAR", "QAR", "OMR", "YER", "IRR"), r"reais": ("BRL",), r"hryvni\w+|гри?ве?н\w*": ("UAH",),
     r"tenge|тенге": ("KZT",), r"đồng": ("VND",), r"ringgit": ("MYR",), r"rupiah": ("IDR",), r"leva|лев[а]?": ("BGN",),
-    r"euros?|eur|евро|ευρώ|ユーロ|欧元|유로|يورو": ("EUR",),
+    r"couronnes?": (*_KRONER, "CZK"),
+    r"quid|(?:britische[sn]?|englische[sn]?)\s+pfund": ("GBP",), r"bucks?": tuple(_DOLLARS), r"块|塊": ("CNY",),
+    r"bitcoins?|btc": (), r"euros?|eur|евро|ευρώ|ユーロ|欧元|유로|يورو": ("EUR",),
 }  # fmt: skip
 """How money is called in words, and the currencies that are called so: a word that may mean the column's currency means it."""
 _PER = r"(?<![^\W\d_])(?:per|a|an|the|pro|je|das|par|por|al|le|la|za|за)\s+|/\s*"
@@ -118,9 +123,13 @@ def mentioned(text: str, locale: str | None, currency: str | None) -> list[Named
     `per` is measured and not paid."""
     found: list[Named] = []
     for piece in _PIECE.findall(text):
-        if piece.rstrip(".") in _PLAIN_CODES or any(unicodedata.category(char) == "Sc" for char in piece):
+        if piece.upper() in _CODES_IN_ANY_CASE:
+            found.append(Named((piece.upper(),), is_usual=True))
+        elif piece.rstrip(".") in _PLAIN_CODES or any(unicodedata.category(char) == "Sc" for char in piece):
             name = named(piece, locale, currency)
             found.append(name or Named(()))  # a sign that nobody knows
+    if re.search(r"[0-9]\s?c/", text):
+        found.append(Named(()))  # cents for a unit, of whatever
     for match in _nouns().finditer(text):
         if match["per"] is None:
             found.append(_of_noun(match))

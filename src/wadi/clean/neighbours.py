@@ -14,7 +14,7 @@ TAKE_OUT = "find takes the number out,  clean puts a sign before it"
 _DOWN, _UP = "▼▽🔻↓⬇⇩⇓↘⤵📉", "▲△🔺↑⬆⇧⇑↗⤴📈"
 ARROW = re.compile(f"[{_DOWN}{_UP}▾▿▴▵][\ufe0e\ufe0f]?")
 _DIRECTION = re.compile(
-    r"\b(?:down|fell|falls?|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|lower|short|"
+    r"\b(?:down|fell|falls?|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|lower|short|reduced|reduction|less|fewer|deficit|negative|neg|"
     r"gefallen|fällt|fiel|gesunken|sank|sinkt|verlust\w*|rückgang|unter|unterhalb|weniger|baisse|perte|recul|chute|dessous|sous|"
     r"baja|bajó|cayó|pérdida|descenso|caída|debajo|bajo|calo|perdita|ribasso|sotto|queda|caiu|perda|baixa|abaixo|daling|daalde|"
     r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|poniżej|förlust|minskning|ned|"
@@ -26,7 +26,7 @@ _NEAR_WORDS = 3
 _IDEOGRAPH_OR_KANA = re.compile("[\u3040-\u30ff\u3400-\u9fff]")
 _COUNTS = re.compile(
     r"(?:dozen|hundreds?|score|gross|pairs?|dutzend|hundert|paar|douzaines?|centaines?|docenas?|dozzin[ae]|dúzias?|dozijn|dussin|dusin|"
-    r"дюжин\w*|сотн\w*|tucet\w*|tuzin\w*)(?![^\W\d_])",
+    r"дюжин\w*|сотн\w*|tucet\w*|tuzin\w*|grand|(?-i:[CD][Rr]))(?![^\W\d_])",
     re.IGNORECASE,
 )
 _ERA = re.compile(
@@ -42,7 +42,9 @@ _MILLIONS = re.compile(r"[mb](?:\s+[^\W\d_]|$)")
 
 def check_neighbours(plain: str, start: int, before: str, after: str) -> None:
     """Raise NotReadable for a number, which begins at a place of a text, where a word beside it may give it another value."""
-    if (word := _DIRECTION.search(f"{' '.join(before.split()[-_NEAR_WORDS:])} · {_first_word(after)}")) is not None:
+    near = f"{' '.join(before.split()[-_NEAR_WORDS:])} · {_first_word(after)}"
+    word = _DIRECTION.search(near) or _DIRECTION.search(" ".join(after.split()[:_NEAR_WORDS]))
+    if word is not None and (word[0].casefold() not in _PLACES or _DIRECTION.search(near) is not None):
         what = f"{word[0]!r} could say that it is negative"
     elif start and re.fullmatch("[A-Za-z]", plain[start - 1]) and re.search(r"[A-Za-z][0-9]", after):
         what = "several codes"  # M25 J10
@@ -57,6 +59,12 @@ def check_neighbours(plain: str, start: int, before: str, after: str) -> None:
     else:
         return
     raise NotReadable("ambiguous-number", f"{plain[:60]!r}: {what}", TAKE_OUT)
+
+
+_PLACES = frozenset(
+    "below under unter unterhalb dessous sous debajo bajo sotto abaixo onder ниже poniżej ned pod altında".split()
+)
+"""Words that behind a unit tell a place and no direction: 12 m below ground."""
 
 
 def _first_word(after: str) -> str:
