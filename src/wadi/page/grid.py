@@ -6,6 +6,7 @@ Cells are laid out as the HTML Standard's table model does it (§4.9.12): `colsp
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from wadi.page.nodes import Element, ancestors, children, elements, parent
@@ -55,6 +56,19 @@ def grid_of(table: Element) -> Grid:
         for column, cell in grid.cells[row].items():
             grid.headings[column] = (*grid.headings.get(column, ()), text_of(cell))
     return grid
+
+
+def merged_cells(rows: Sequence[Element]) -> dict[Element, list[Element]]:
+    """The cells that cover the columns of a table's rows, those among them that hang down from rows above; empty where no cell of
+    the rows covers more than one row, and for what are no rows of tables. Raises TooLargeTable."""
+    tables = {next(ancestors(row, "table"), None) for row in rows if row.tag == "tr"}
+    spans = any(cell.attr("rowspan") for row in rows if row.tag == "tr" for cell in children(row, "td", "th"))
+    if not spans or None in tables or any(row.tag != "tr" for row in rows):
+        return {}
+    every: dict[Element, dict[int, Element]] = {}
+    for table in tables:
+        every |= grid_of(table).cells if table is not None else {}
+    return {row: list(every.get(row, {}).values()) for row in rows}
 
 
 def _laid_out(row: Element, hanging: dict[int, tuple[Element, int]]) -> dict[int, Element]:

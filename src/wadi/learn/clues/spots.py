@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from itertools import islice
 
 from wadi.learn.clues.class_names import Worth, names, worth
+from wadi.page.grid import TooLargeTable, merged_cells
 from wadi.page.nodes import Element, attributes, children, has_children, own_texts, preceding
 from wadi.page.text import is_hidden, text_of
 
@@ -54,7 +55,14 @@ def spots_of(rows: Sequence[Element], behind: Mapping[Element, Sequence[Element]
     and more."""
     left = [_MOST_NODES] * len(rows)
     start = {number: [row] for number, row in enumerate(rows)}
-    found = _below(start, left, 0)
+    try:
+        merged = merged_cells(rows)
+    except TooLargeTable:
+        merged = {}
+    if merged:  # a cell that hangs down stands in every row that it covers
+        found = _children({number: merged[row] for number, row in enumerate(rows)}, left, 0, are_columns=True)
+    else:
+        found = _below(start, left, 0)
     followed = {number: list(behind[row]) for number, row in enumerate(rows) if row in behind} if behind else {}
     later = _children(followed, left, 0, is_behind=True)
     usual = (spot for part in (found, later) for spot in part if len(spot.elements) >= len(rows) * _LEAST_SHARE)
@@ -72,17 +80,23 @@ def _below(here: Mapping[int, list[Element]], left: list[int], depth: int) -> It
 
 
 def _children(
-    inner: dict[int, list[Element]], left: list[int], depth: int, *, is_behind: bool = False
+    inner: dict[int, list[Element]],
+    left: list[int],
+    depth: int,
+    *,
+    is_behind: bool = False,
+    are_columns: bool = False,
 ) -> Iterator[Spot]:
-    """The places of sibling elements."""
+    """The places of sibling elements, or of the cells that cover the columns of rows."""
     places: dict[str, dict[int, list[Element]]] = {}
     for number, siblings in inner.items():
-        for element in siblings:
+        for column, element in enumerate(siblings):
             left[number] -= 1
             if left[number] < 0:
                 break
             if not is_hidden(element):
                 step = element.tag if is_behind and element.tag == "dd" else _step(element)
+                step = str(column) if are_columns else step
                 places.setdefault(step, {}).setdefault(number, []).append(element)
     for place in _in_order(places, inner):
         for numbered in _apart(places[place]):

@@ -10,13 +10,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import cache
+from functools import cache, lru_cache
 
 from wadi.learn.clues.class_names import Worth, names, stem, tokens
 from wadi.page.document import Document
 from wadi.page.expressions import BadExpression, compile_expression
 from wadi.page.field import Field, nodes_of
-from wadi.page.grid import TooLargeTable, grid_of
+from wadi.page.grid import Grid, TooLargeTable, grid_of
 from wadi.page.nodes import Element, Node, ancestors, children, first, following, parent, preceding
 from wadi.page.text import text_of
 
@@ -145,7 +145,8 @@ def heading_of(cell: Element, rows: Sequence[Element]) -> str:
     if table is None or head is None or head in rows:
         return ""
     cells = children(head)
-    if any(other.attr("colspan") or other.attr("rowspan") for other in cells):
+    looked_at = [*cells, *(other for row in rows if row.tag == "tr" for other in children(row))]
+    if any(other.attr("colspan") or other.attr("rowspan") for other in looked_at):
         return _heading_in_grid(cell, table)
     names_row = parent(cell)
     is_head = all(other.tag == "th" for other in cells) or first(table, "thead") is not None
@@ -157,7 +158,7 @@ def heading_of(cell: Element, rows: Sequence[Element]) -> str:
 def _heading_in_grid(cell: Element, table: Element) -> str:
     """The heading of a column whose headings are merged cells, or stand in several lines."""
     try:
-        grid = grid_of(table)
+        grid = _grid(table)
     except TooLargeTable:
         return ""
     row = parent(cell)
@@ -166,6 +167,11 @@ def _heading_in_grid(cell: Element, table: Element) -> str:
     return next(
         (text for text in reversed(texts) if sum(text in own for own in grid.headings.values()) == 1 and text), ""
     )
+
+
+@lru_cache(maxsize=2)
+def _grid(table: Element) -> Grid:
+    return grid_of(table)
 
 
 def _own(element: Element) -> list[Way]:

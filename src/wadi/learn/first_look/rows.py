@@ -275,6 +275,12 @@ def _are_fields(siblings: Sequence[Element]) -> bool:
     return False
 
 
+def _headings_in(rows: Sequence[Element]) -> list[Element]:
+    """The rows of a table that have headings alone, where most have other cells: they are no records."""
+    heads = [row for row in rows if row.tag == "tr" and (cells := children(row)) and all(c.tag == "th" for c in cells)]
+    return heads if len(heads) * 2 < len(rows) else []
+
+
 def _measured(
     elements: list[Element], whole: int, most: int, keep: Sequence[Element] = (), without: Sequence[Element] = ()
 ) -> RowSet | None:
@@ -288,6 +294,7 @@ def _measured(
     odd = [e for e, own in zip(read, paths, strict=True) if _is_odd(e, own, common, tokens)]
     if odd and (len(odd) > len(read) * 0.4 or any(element in keep for element in odd)):
         odd = []
+    odd += [e for e in _headings_in(read) if e not in odd and e not in keep]
     odd += [e for e in read if e not in odd and any(e == inner or e in ancestors(inner) for inner in without)]
     kept = [(e, found) for e, found in zip(read, leaves, strict=True) if e not in odd]
     if len(kept) < _LEAST_ROWS:
