@@ -216,3 +216,35 @@ def test_a_log_in_page_drafts_a_log_in(program: Program, site: str) -> None:
     done = program("run", "in.toml", "-o", "-", "-q")
     assert (done.status, done.out.splitlines()[0]) == (0, "title"), done.err
     assert len(done.out.splitlines()) == 2
+
+
+@pytest.mark.parametrize(
+    ("asked", "said", "status"),
+    [
+        (["--row", "name=Ada", "kept=nowhere"], 'kept: "nowhere" is not on this page: the column is left out', 1),
+        (["--row", "name=Ada", "--count", "7"], "7 rows were asked for, and 3 are found", 1),
+        (["--row", "name=Ada", "--not", "Zzz"], '--not "Zzz" is not on this page, so it has no effect', 1),
+        (["--row", "name=Ada", "--count", "3"], "name", 0),
+        (["--row", "name=Ada", "price=12,50", "--row", "name=Bea", "price=13,50"], "price", 0),
+    ],
+)
+def test_a_draft_says_what_is_not_as_it_was_asked_for(
+    program: Program, asked: list[str], said: str, status: int
+) -> None:
+    rows = "".join(
+        f"<li><b>{n}</b><i class=p>{p}</i></li>"
+        for n, p in (("Ada", "ab 12,50 €"), ("Bea", "13,50 €"), ("Cem", "14,50 €"))
+    )
+    (program.folder / "p.html").write_text(f"<ul>{rows}</ul>", "utf-8")
+    done = program.inside("draft", "p.html", *asked)
+    assert (done.status, said in done.err) == (status, True), done.err
+    if "kept=nowhere" in asked:
+        assert '# kept is left out: "nowhere" is not on this page' in done.out
+
+
+def test_a_run_of_a_draft_that_leaves_a_column_out_ends_with_1(program: Program) -> None:
+    rows = "".join(f"<li><b>{name}</b></li>" for name in ("Ada", "Bea", "Cem"))
+    (program.folder / "p.html").write_text(f"<ul>{rows}</ul>", "utf-8")
+    done = program.inside("draft", "p.html", "--row", "name=Ada", "kept=nowhere", "--run", "-o", "t.csv")
+    assert done.status == 1, done.err
+    assert (program.folder / "t.csv").read_text("utf-8").split() == ["name", "Ada", "Bea", "Cem"]

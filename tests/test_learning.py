@@ -286,3 +286,54 @@ def test_the_command_takes_marks_of_inspect(page: Program) -> None:
 def test_what_cannot_be_learned_is_said(page: Program, words: list[str], status: int, said: str) -> None:
     done = page("draft", REGISTER, *words)
     assert (done.status, said in done.err) == (status, True), done.err
+
+
+HEADED = "<h2>Monday</h2><ul><li><b>Ash</b><i>3:1</i></li><li><b>Bea</b><i>2:2</i></li></ul><h2>Tuesday</h2><ul><li><b>Cem</b><i>1:0</i></li><li><b>Dee</b><i>0:4</i></li></ul>"
+MERGED = (
+    "<table><tr><th>Gebiet</th><th>Ort</th><th>Sommer</th></tr>"
+    "<tr><td rowspan=3>Nord</td><td>Husum</td><td>13,5</td></tr><tr><td>Kiel</td><td>14,0</td></tr><tr><td>Flensburg</td><td>14,2</td></tr>"
+    "<tr><td rowspan=3>Süd</td><td>Ulm</td><td>17,5</td></tr><tr><td>Passau</td><td>18,1</td></tr><tr><td>Lindau</td><td>17,9</td></tr></table>"
+)
+PRICES = (
+    "<ul>"
+    + "".join(
+        f"<li><b>{name}</b><i class=p>{said}</i></li>"
+        for name, said in (("Ada", "ab 12,50 €"), ("Bea", "13,50 €"), ("Cem", "14,50 €"))
+    )
+    + "</ul>"
+)
+KEPT = "<h1>Wells of Saltholm</h1>" + "<ul>" + "".join(f"<li><b>W{n}</b><i>{n} m</i></li>" for n in range(4)) + "</ul>"
+
+
+@pytest.mark.parametrize(
+    ("page", "examples", "plans"),
+    [
+        (HEADED, [{"day": "Monday", "home": "Ash", "away": "3:1"}, {"day": "Tuesday", "home": "Cem", "away": "1:0"}], ['{ from = "heading", at = "h2" }', '"b"', '"i"']),
+        (HEADED, [{"home": "Cem", "day": "Tuesday"}], ['"b"', '{ from = "heading", at = "h2" }']),
+        (KEPT, [{"place": "Wells of Saltholm", "name": "W1", "depth": "1 m"}], ['{ from = "heading", at = "h1" }', '"b"', '{ at = "i", type = "integer", unit = "m" }']),
+        (MERGED, [{"gebiet": "Nord", "ort": "Husum"}, {"gebiet": "Süd", "ort": "Ulm"}], ['{ under = "Gebiet" }', '{ under = "Ort" }']),
+        (MERGED, [{"ort": "Kiel", "gebiet": "Nord"}], ['{ under = "Ort" }', '{ under = "Gebiet" }']),
+    ],
+)  # fmt: skip
+def test_values_in_headings_and_merged_cells_are_columns(
+    page: str, examples: list[dict[str, str]], plans: list[str]
+) -> None:
+    found = _learned(page, *examples)
+    assert found is not None
+    assert [one.guess.as_plan() for one in found.fields] == plans
+    assert not found.lost
+
+
+def test_a_number_is_found_whatever_stands_before_it_in_some_rows() -> None:
+    found = _learned(PRICES, {"name": "Ada", "price": "12,50"}, {"name": "Bea", "price": "13,50"})
+    assert found is not None
+    assert [(one.guess.name, one.guess.samples) for one in found.fields][1] == ("price", ("12,50", "13,50", "14,50"))
+
+
+def test_what_was_asked_for_and_is_not_found_is_named_with_why() -> None:
+    listing = "<pre><a href=a>a.zip</a>   one 2024-01-02 x\n<a href=b>b.zip</a> two 2024-01-03 y\n<a href=c>c.zip</a> 2024-01-04 z</pre>"
+    found = _learned(listing, {"name": "a.zip", "day": "2024-01-02"}, {"name": "b.zip", "day": "2024-01-03"})
+    assert found is not None
+    assert [one.guess.name for one in found.fields] == ["name"]
+    assert "outside of its row (in <pre>)" in found.lost["day"]
+    assert found.rating == "likely"

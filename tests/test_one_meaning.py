@@ -92,33 +92,6 @@ def test_lint_names_each_mistake_once_and_invents_none(tmp_path: Path, plan: str
     assert not any("'.'" in problem.what for problem in problems)
 
 
-@pytest.mark.parametrize(
-    ("old", "new"),
-    [
-        ('[table.t]\nkey = "name"\ndoubles = "first"', "duplicates"),
-        ('[table.t]\nkey = "name"\nseen = true', "history"),
-        ("[limits]\nkeep = '90 d'", "keep_pages"),
-        ("[page.list.next]\nat = 'a'\nuntil = 'no new rows'", "end_when"),
-        ("[page.list.next]\nat = 'a'\nstop = 'b'", "end_at"),
-        ("[page.list.next]\nat = 'a'\nmore = 'b'", "end_unless"),
-        ("[page.list.next]\nat = 'a'\nlast = 'b'", "end_page"),
-        ("[page.list.next]\nat = 'a'\nkeep = { t = 'b' }", "remember"),
-        ("[page.list.fields.x]\nat = 'a'\naround = true", "other_words"),
-        ("[page.list.fields.x]\nat = 'a'\nkeep = true", "whole"),
-        ("[page.list.fields.x]\nat = 'a'\ntake = 'clean html'", "safe html"),
-        ("[page.list.fields.x]\nat = 'a'\nclean = 'remove x'", "drop-match"),
-        ("[page.list.fields.x]\nat = 'a'\nclean = 'prepend x'", "put-before"),
-        ("[page.list.fields.x]\nat = 'a'\ntype = 'number'\nadjust = 'times 60'", "* NUMBER"),
-        ("[page.other]\nheader = 3\nrows = '$[*]'\ntable = 'o'\nfields = { a = '$.a' }", "heading_line"),
-    ],
-)
-def test_words_of_before_are_refused_with_those_of_today(tmp_path: Path, old: str, new: str) -> None:
-    with pytest.raises(PlanError) as told:
-        plan_of(tmp_path, list_plan(more=old))
-    hints = [problem.now for problem in told.value.problems]
-    assert any(f'"{new}" now' in hint for hint in hints), hints
-
-
 def test_standard_output_has_one_thing(program: Program) -> None:
     with serving(SmallHost({"/l": items("a", "b")}).application) as site:
         (program.folder / "p.toml").write_text((HEAD + list_plan()).replace("http://h", site))

@@ -131,11 +131,13 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
             print(f"the page is from today's cache, {age_text(page.age_s)} old; --fresh asks again", file=err)
         _tell(draft, target, err, is_run=args.run)
         _say_what_it_is(draft, args, err)
+    is_all = not draft.left_out and not draft.remarks
     if args.run and target is not None:
-        return _run(target, args, out, err)
+        status = _run(target, args, out, err)
+        return status if is_all or status is not Status.DONE else Status.NOT_ALL
     if not args.quiet:
         _show_preview(draft, target, credentials, err)
-    return Status.NOT_ALL if draft.unseen else Status.DONE
+    return Status.DONE if is_all else Status.NOT_ALL
 
 
 def _saved(args: argparse.Namespace) -> tuple[OpenedPage, Sending, Look]:
@@ -324,8 +326,10 @@ def _tell(draft: Draft, target: Path | None, err: TextIO, *, is_run: bool = Fals
     if draft.learned:
         shown_on = console(err)
         shown_on.print(_learned_table(draft.learned, shown_on.width))
-    for name, value in draft.unseen.items():
-        print(f'{name}: "{shortened(value, 60)}" is not on this page: the column is left out', file=err)
+    for name, why in draft.left_out.items():
+        print(f"{name}: {why}: the column is left out", file=err)
+    for remark in draft.remarks:
+        print(remark, file=err)
     if is_run:
         print(f"{target}: drafted; it is run within {_LIMITS[0]} pages and {_LIMITS[1]}, as its [limits] say", file=err)
     elif target is not None:

@@ -9,6 +9,7 @@ from itertools import product
 from wadi.learn.clues.sameness import folded
 
 _PIECES = re.compile(r"\s+|\w+|[^\w\s]")
+_NUMBER = re.compile(r"([+-]?[0-9]+(?:[.,'’\s][0-9]+)*)")
 _MOST_PIECES, _LONGEST = 6, 2000
 """Of borders so many words and marks count; of a text so many characters are searched, since a pattern takes long over long
 ones."""
@@ -40,6 +41,9 @@ def patterns_for(examples: Sequence[tuple[str, str]]) -> Iterator[str]:
         pattern = f"{start}(.+?){end}"
         if all(folded(found_in(pattern, text)) == folded(value) for text, value in examples):
             yield pattern
+    # The first number of a text, whatever stands around it: `ab 12,50 €` and `13,50 €`.
+    if all(_NUMBER.fullmatch(value) and found_in(_NUMBER.pattern, text) == value for text, value in examples):
+        yield _NUMBER.pattern
 
 
 def _parted(text: str, value: str) -> tuple[str, str] | None:

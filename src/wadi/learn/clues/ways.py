@@ -51,7 +51,8 @@ class Way:
 
 
 @cache
-def _plain_field() -> Field:
+def plain_field() -> Field:
+    """A field of the row's text."""
     from wadi.plan.fields import field_of
 
     return field_of(".", {}, 2000)[1]
@@ -59,7 +60,7 @@ def _plain_field() -> Field:
 
 def _field(expression: str, label: str, under: str) -> Field:
     expressions = (compile_expression(expression),) if expression else ()
-    return replace(_plain_field(), expressions=expressions, label=(label,) if label else (), under=under or None)
+    return replace(plain_field(), expressions=expressions, label=(label,) if label else (), under=under or None)
 
 
 def ways_to(element: Element, row: Element, rows: Sequence[Element] = ()) -> list[Way]:
@@ -69,18 +70,18 @@ def ways_to(element: Element, row: Element, rows: Sequence[Element] = ()) -> lis
         return [Way(".", 0.0, "the row itself")]
     above = [element, *ancestors(element)]
     if row not in above:
-        return _ways_behind(element, row, above)
+        return [*_under_heading(element, row, rows), *_ways_behind(element, row, above)]
     inside = above[: above.index(row)]
-    found = [*_beside(element, row, rows), *_own(element)]
+    found = [*_beside(element, row, rows), *own_ways(element)]
     for upper in inside[1 : _MOST_ABOVE + 1]:
-        for outer in _own(upper)[:3]:
+        for outer in own_ways(upper)[:3]:
             found += [
                 Way(
                     f"{outer.expression} {own.expression}",
                     own.cost + 0.4 + outer.cost * 0.4,
                     own.by if own.cost < 1 else outer.by,
                 )
-                for own in _own(element)[:4]
+                for own in own_ways(element)[:4]
             ]
     steps = " > ".join(reversed([_step(upper) for upper in inside]))
     found.append(Way(f"> {steps}", 3.0 + 0.3 * len(inside), "its place"))
@@ -102,7 +103,7 @@ def _ways_behind(element: Element, row: Element, above: Sequence[Element]) -> li
     to_it = "+ " + "* + " * between
     found = [
         Way(to_it + _with_tag(top, own.expression), own.cost + 0.3, own.by)
-        for own in (*_own(top), Way(top.tag, 1.0, "its tag"))
+        for own in (*own_ways(top), Way(top.tag, 1.0, "its tag"))
     ]
     if top == element:
         return sorted(found, key=lambda way: way.cost)
@@ -123,10 +124,16 @@ def _beside(element: Element, row: Element, rows: Sequence[Element]) -> Iterator
     tag = element.tag
     if tag == "dd" and (label := label_before(element)):
         yield Way(label=label, cost=0.4, by="its label")
+    yield from _under_heading(element, row, rows)
+
+
+def _under_heading(element: Element, row: Element, rows: Sequence[Element]) -> Iterator[Way]:
+    """By the heading above a cell that stands in a row, or hangs down into it."""
     cell = next((upper for upper in [element, *ancestors(element, "td", "th")] if upper.tag in ("td", "th")), None)
-    if cell is None or row not in ancestors(cell) or not (heading := heading_of(cell, rows)):
+    is_of_table = cell is not None and row.tag == "tr" and next(ancestors(cell, "table"), None) in ancestors(row)
+    if cell is None or not (row in ancestors(cell) or is_of_table) or not (heading := heading_of(cell, rows)):
         return
-    inside = "" if cell == element else _own(element)[0].expression
+    inside = "" if cell == element else own_ways(element)[0].expression
     yield Way(inside, 0.4 if cell == element else 0.6, "the heading above it", under=heading)
 
 
@@ -174,12 +181,12 @@ def _grid(table: Element) -> Grid:
     return grid_of(table)
 
 
-def _own(element: Element) -> list[Way]:
-    """What an element is called: by attributes, classes, tag, or its number among its siblings."""
-    return sorted(_own_ways(element), key=lambda way: way.cost)
+def own_ways(element: Element) -> list[Way]:
+    """What an element is called, the surest first: by attributes, classes, tag, or its number among its siblings."""
+    return sorted(_every_own_way(element), key=lambda way: way.cost)
 
 
-def _own_ways(element: Element) -> Iterator[Way]:
+def _every_own_way(element: Element) -> Iterator[Way]:
     tag = element.tag.rpartition("}")[2]
     for name in element.attrs:
         value = element.attr(name) or ""

@@ -37,8 +37,8 @@ class Opened:
 class Choices:
     """What a draft is made of, from the look at a page. `rows` are None where the page is about one thing; `next` and `total`
     are what a plan says of them; `beside` are further fields of the rows, which are no columns; `next_in_vain` is a way to go
-    on that leads nowhere, with why; `said` is why a thing was chosen, by "rows", "next", "total", "key" or the name of a
-    field."""
+    on that leads nowhere, with why; `left_out` are columns that were asked for and not found, with why; `said` is why a thing
+    was chosen, by "rows", "next", "total", "key" or the name of a field."""
 
     look: Look
     rows: RowsFound | JsonRows | None
@@ -55,6 +55,7 @@ class Choices:
     limits: tuple[int, str] | None = None
     sending: Sending | None = None
     beside: tuple[FieldGuess, ...] = ()
+    left_out: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def kind(self) -> str:
@@ -117,6 +118,7 @@ def plan_text(chosen: Choices, name: str, address: str = "") -> str:
         "",
         f"[page.{chosen.kind}.fields]",
         *_field_lines(chosen.fields, chosen.said),
+        *(f"# {as_key(name)} is left out: {shortened(why, _LONGEST_COMMENT)}" for name, why in chosen.left_out.items()),
         *_detail_lines(chosen, table),
     ]
     if chosen.rows is not None and chosen.key:

@@ -18,6 +18,8 @@ from wadi.actions.open_page import OpenedPage, open_page, robots_verdict
 from wadi.actions.setup import Credentials
 from wadi.actions.site import Site
 from wadi.learn.clues.field_guess import FieldGuess
+from wadi.learn.clues.sameness import folded
+from wadi.learn.drafts.checked import given_otherwise
 from wadi.learn.drafts.draft import Choices, Opened, behind_login, best_guess, choices, key_of, plan_text, plans_of
 from wadi.learn.drafts.next_page import NextPage, next_page
 from wadi.learn.examples.learned import Learned, learn
@@ -32,6 +34,7 @@ from wadi.learn.first_look.sources import ASKED_FOR
 from wadi.learn.first_look.things import thing_of
 from wadi.page.document import Document, NotADocument, read_document
 from wadi.page.structured import structured
+from wadi.page.text import text_of
 from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.problems import Place, Problem, UsageError, WadiError, listed, shortened
 from wadi.store.page_cache import PageCache, cache_folder
@@ -66,12 +69,14 @@ class Asked:
 @dataclass(frozen=True)
 class Draft:
     """A drafted plan: its text, the look at the page that it was made from, what was learned from examples, and the second
-    page."""
+    page. `left_out` are columns that were asked for and are not in it, with why; `remarks` is what else is not as it was asked
+    for."""
 
     text: str
     look: Look
     learned: tuple[LearnedField, ...] = ()
-    unseen: Mapping[str, str] = field(default_factory=dict)
+    left_out: Mapping[str, str] = field(default_factory=dict)
+    remarks: tuple[str, ...] = ()
     next_page: NextPage | None = None
 
     def loaded(self, name: str = "plan.toml") -> LoadedPlan:
@@ -134,7 +139,7 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
     ):
         page, look = behind
         means = replace(means, address=page.reply.request.url)
-    chosen, learned, unseen = _chosen(look, asked)
+    chosen, learned, remarks = _chosen(look, asked)
     verdict = robots_verdict(page.reply.request.url, cache=means.cache) if page.from_web and not means.carried else None
     chosen = replace(
         chosen,
@@ -156,7 +161,9 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
                 chosen, seen = _tried(chosen, page, means, ask)
             if asked.open and chosen.opened is not None:
                 chosen = _with_details(chosen, look, ask)
-    return Draft(plan_text(chosen, means.name, means.address), look, learned, unseen, seen)
+    text = plan_text(chosen, means.name, means.address)
+    remarks += given_otherwise(parse_plan(text, means.name), page.reply, asked.examples) if asked.examples else ()
+    return Draft(text, look, learned, chosen.left_out, remarks, seen)
 
 
 # -- what is chosen
@@ -168,11 +175,12 @@ def _all_fields(look: Look, rows: RowsFound) -> list[FieldGuess]:
     return field_candidates(look.document, rows.rows.rows, language, rows.rows.behind)
 
 
-def _chosen(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...], Mapping[str, str]]:
+def _chosen(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...], tuple[str, ...]]:
+    """The choices, what was learned, and what is not as it was asked for."""
     if asked.group or asked.fields:
-        return _by_marks(look, asked), (), {}
+        return _by_marks(look, asked), (), ()
     if asked.thing:
-        return _about(look, asked.thing), (), {}
+        return _about(look, asked.thing), (), ()
     if asked.examples:
         return _from_examples(look, asked)
     guess = best_guess(look)
@@ -180,7 +188,7 @@ def _chosen(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...]
         what = "nothing on this page repeats, and no value has a label: there is nothing to draft from"
         now = "wadi inspect  shows what there is;  --row NAME=VALUE …  names what you see"
         raise UsageError(Problem("nothing-to-draft", what, _place(look), now=now))
-    return guess, (), {}
+    return guess, (), ()
 
 
 def _place(look: Look) -> Place:
@@ -226,7 +234,7 @@ def _about(look: Look, kind: str) -> Choices:
     return replace(choices(look, None, [guess for guess, _ in found.fields]), said=said)
 
 
-def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...], Mapping[str, str]]:
+def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedField, ...], tuple[str, ...]]:
     """What gives the examples: data that the page carries, where it has all of them; else elements of the page."""
     document = look.document
     language = language_of_page(document, look.reply)
@@ -234,7 +242,7 @@ def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedFiel
     if data and (found := learn_json(data, asked.examples)) is not None:
         rows, fields = found
         chosen = choices(look, replace(rows, fields=tuple(one.guess for one in fields)), [one.guess for one in fields])
-        return _with_reasons(chosen, fields), fields, {}
+        return _with_reasons(chosen, fields), fields, ()
     learned = None
     if document.kind != "json":
         learned = learn(
@@ -245,15 +253,37 @@ def _from_examples(look: Look, asked: Asked) -> tuple[Choices, tuple[LearnedFiel
         what = f"none of the values is on this page: {listed(values[:4])}"
         now = "wadi inspect  shows what is there; values are named as a reader sees them"
         raise UsageError(Problem("not-on-page", what, _place(look), now=now))
-    fields, unseen = learned.fields, dict(learned.unseen)
+    fields = learned.fields
     if learned.rows is None and data:
-        for name, value in learned.unseen.items():
-            if (carried := value_in_data(data, name, value)) is not None:
-                fields, unseen = (*fields, carried), {other: text for other, text in unseen.items() if other != name}
+        carried = (value_in_data(data, name, value) for name, value in learned.unseen.items())
+        fields += tuple(one for one in carried if one is not None)
+    left_out = {name: f'"{shortened(value, 60)}" is not on this page' for name, value in learned.unseen.items()}
+    left_out = {
+        name: why for name, why in {**left_out, **learned.lost}.items() if name not in {f.guess.name for f in fields}
+    }
     guesses = [one.guess for one in fields]
     rows_found = RowsFound(learned.rows, guesses) if learned.rows is not None else None
     chosen = _with_reasons(choices(look, rows_found, guesses), fields)
-    return _saying(chosen, "rows", _of_rows(learned)) if rows_found is not None else chosen, fields, unseen
+    chosen = replace(chosen, left_out=left_out)
+    chosen = _saying(chosen, "rows", _of_rows(learned)) if rows_found is not None else chosen
+    return chosen, fields, _without_effect(document, asked, learned)
+
+
+def _without_effect(document: Document, asked: Asked, learned: Learned) -> tuple[str, ...]:
+    """What was said of the rows and does not hold for those that were found."""
+    found = []
+    rows = learned.rows.rows if learned.rows is not None else []
+    if asked.count is not None and len(rows) != asked.count:
+        found.append(
+            f"{asked.count:,} rows were asked for, and {len(rows):,} are found: --row names a second record, --not what is none"
+        )
+    texts = [folded(text_of(row)) for row in rows]
+    for text in asked.without:
+        if folded(text) not in folded(text_of(document.top)):
+            found.append(f'--not "{shortened(text, 60)}" is not on this page, so it has no effect')
+        elif any(folded(text) in row for row in texts):
+            found.append(f'--not "{shortened(text, 60)}" still stands in a row')
+    return tuple(found)
 
 
 def _of_rows(learned: Learned) -> str:

@@ -9,17 +9,18 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import islice
 
 from wadi.learn.examples.sightings import Sighting
 from wadi.learn.first_look.rows import RowSet, RowsGuess, as_guess, measured_set, row_sets
 from wadi.page.document import Document
-from wadi.page.nodes import Element, ancestors, preceding
+from wadi.page.nodes import Element, ancestors, following, parent, preceding
 
 Example = Mapping[str, str]
 """What a person sees in one record: column → value, as the page shows it or in a plain form."""
 Seen = Mapping[str, Sequence[Sighting]]
 """Value → where it stands on a page."""
-_MOST_SETS, _BEHIND = 12, 3
+_MOST_SETS, _BEHIND, _MOST_HUNG = 12, 3, 1000
 _NEARLY, _ABOUT = 0.05, 0.35
 """Values in attributes and parts of texts weigh a little less: differences that do not count, and that may be outweighed."""
 _Held = Mapping[int, Mapping[Element, Mapping[str, float]]]
@@ -46,14 +47,16 @@ def learned_rows(
     sets = row_sets(document)
     fits = _fits(examples, seen, sets)
     most = max((fit.held for fit in fits.values()), default=0.0)
-    best = sorted((number for number, fit in fits.items() if fit.held >= most - _ABOUT), key=lambda n: -fits[n].held)
+    best = sorted((number for number, fit in fits.items() if fit.held >= most / 2), key=lambda n: -fits[n].held)
     chosen: list[tuple[tuple[float, ...], RowSet, Fit]] = []
     for number in best[:_MOST_SETS]:
         keep = [row for row in fits[number].rows if row is not None]
         measured = measured_set(document, sets[number], keep=keep, without=excluded)
         if measured is not None:
             is_counted = count is not None and len(measured.elements) == count
-            chosen.append(((is_counted, fits[number].held >= most - _NEARLY, measured.score), measured, fits[number]))
+            held = fits[number].held
+            is_near = (held >= most - _NEARLY, held >= most - _ABOUT)
+            chosen.append(((is_counted and is_near[1], *is_near, measured.score), measured, fits[number]))
     for _, measured, fit in sorted(chosen, key=lambda one: one[0], reverse=True):
         if (guess := as_guess(document, measured)) is not None:
             yield guess, fit
@@ -87,8 +90,12 @@ def _held(example: Example, seen: Seen, member_of: Mapping[Element, Sequence[int
 
 
 def _members(element: Element, member_of: Mapping[Element, Sequence[int]]) -> Iterator[tuple[Element, int]]:
-    """The members of sets around an element, or before what is around it."""
+    """The members of sets around an element, or before what is around it; the rows into which a cell hangs down."""
     for upper in [element, *ancestors(element)]:
+        if upper.tag in ("td", "th") and (span := (upper.attr("rowspan") or "").strip()).isdecimal():
+            row = parent(upper)
+            below = islice(following(row), min(int(span), _MOST_HUNG) - 1) if row is not None and int(span) > 1 else ()
+            yield from ((other, number) for other in below for number in member_of.get(other, ()))
         own = member_of.get(upper, ())
         yield from ((upper, number) for number in own)
         for _, before in zip(range(_BEHIND), preceding(upper), strict=False):
