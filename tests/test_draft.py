@@ -16,6 +16,7 @@ from wadi.crawl.extract import Extract, extract
 from wadi.crawl.kinds import compile_kinds
 from wadi.demo.shapes import FURTHER
 from wadi.learn.drafts.draft import best_guess, plan_text
+from wadi.learn.drafts.extent import extent_of
 from wadi.learn.first_look.look import look_at
 from wadi.page.document import NotADocument, read_document
 from wadi.plan.model import Plan
@@ -248,3 +249,39 @@ def test_a_run_of_a_draft_that_leaves_a_column_out_ends_with_1(program: Program)
     done = program.inside("draft", "p.html", "--row", "name=Ada", "kept=nowhere", "--run", "-o", "t.csv")
     assert done.status == 1, done.err
     assert (program.folder / "t.csv").read_text("utf-8").split() == ["name", "Ada", "Bea", "Cem"]
+
+
+ROWS = "".join(f"<li><b>Well {n}</b><i>{n} m</i></li>" for n in range(1, 21))
+FEW = "".join(f"<li><b>Well {n}</b><i>{n} m</i></li>" for n in range(1, 8))
+
+
+@pytest.mark.parametrize(
+    ("page", "takes", "said"),
+    [
+        (f"<p>Treffer 1 bis 20 von insgesamt 90</p><ul>{ROWS}</ul><p><b>1–20</b> | <a href=?s=21>21–40</a></p>", "one page", "it says 'Treffer 1 bis 20"),
+        (f"<p>1..20 out of 420</p><ul>{ROWS}</ul>", "one page", "it says '1..20 out of 420'"),
+        (f"<ul>{ROWS}</ul><p><span class=this-page>1</span> <a class=end href=?p=2>2</a></p>", "one page", "a link to page 2"),
+        (f"<ul>{ROWS}</ul>", "one page", "20 is a round count of rows"),
+        (f"<ul>{ROWS}</ul><p>20 results</p>", "all", "20 rows, as the page states"),
+        (f"<ul>{FEW}</ul>", "all", "nothing on the page says that it goes on"),
+        (f"<ul>{FEW}</ul><button>Load more</button>", "one page", "load more"),
+        (f"<ul>{FEW}</ul><p>{' '.join(f'<a href=/{c}>{c}</a>' for c in 'ABCDEFGHIJKL')}</p>", "one page", "links by letters (A to L)"),
+        (f"<ul>{FEW}</ul><p>7 of 90 wells</p>", "one page", "90 are stated, and 7 are here"),
+        ("<h1>Ash Spring</h1><dl><dt>Flow</dt><dd>3 l/s</dd><dt>Depth</dt><dd>2 m</dd></dl>", "", ""),
+    ],
+)  # fmt: skip
+def test_a_draft_says_how_much_of_the_listing_it_takes(page: str, takes: str, said: str) -> None:
+    reply = Reply(
+        Request("http://h/l"), "http://h/l", 200, (("Content-Type", "text/html; charset=utf-8"),), page.encode(), 0.0
+    )
+    guess = best_guess(look_at(read_document(reply.body, reply.url, "text/html; charset=utf-8"), reply))
+    assert guess is not None
+    found = extent_of(guess)
+    assert (found.takes if found else "", said in (found.said if found else "")) == (takes, True), found
+
+
+def test_a_run_of_what_may_be_one_page_of_several_ends_with_1(program: Program) -> None:
+    (program.folder / "p.html").write_text(f"<p>1–20 of 90</p><ul>{ROWS}</ul>", "utf-8")
+    done = program.inside("draft", "p.html", "--run", "-o", "t.csv")
+    assert (done.status, "this may be one page of several: 90 are stated" in done.err) == (1, True), done.err
+    assert "# this may be one page of several" in (program.folder / "t.toml").read_text("utf-8")

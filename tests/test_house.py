@@ -44,7 +44,7 @@ ROOMS = {
     ),
     "demo": "branches faults gaugings notebook office pages photos printout proxies redesign scripted shapes site weather wording world",
     "learn/clues": "class_names column_names field_guess labels letters patterns sameness selectors spots surroundings tables toml_text types ways",
-    "learn/drafts": "checked draft drafting next_page",
+    "learn/drafts": "checked draft drafting extent next_page",
     "learn/examples": "known_rows learned learned_fields learned_json learned_outside learned_rows sightings",
     "learn/first_look": (
         "details envelope fields frames kind look near outline page_fields paging rows saved_replies sources things three_ways trying views"

@@ -134,7 +134,10 @@ def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     is_all = not draft.left_out and not draft.remarks
     if args.run and target is not None:
         status = _run(target, args, out, err)
-        return status if is_all or status is not Status.DONE else Status.NOT_ALL
+        is_one_page = draft.extent is not None and draft.extent.takes == "one page"
+        if is_one_page and not args.quiet and draft.extent is not None:
+            print(draft.extent.said, file=err)
+        return status if (is_all and not is_one_page) or status is not Status.DONE else Status.NOT_ALL
     if not args.quiet:
         _show_preview(draft, target, credentials, err)
     return Status.DONE if is_all else Status.NOT_ALL
@@ -334,6 +337,8 @@ def _tell(draft: Draft, target: Path | None, err: TextIO, *, is_run: bool = Fals
         print(f"{target}: drafted; it is run within {_LIMITS[0]} pages and {_LIMITS[1]}, as its [limits] say", file=err)
     elif target is not None:
         print(f"{target}: drafted; next:  wadi preview {shlex.quote(str(target))}", file=err)
+    if draft.extent is not None and not is_run:
+        print(draft.extent.said, file=err)
 
 
 def _learned_table(learned: Sequence[LearnedField], width: int) -> RenderableType:

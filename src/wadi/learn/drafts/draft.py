@@ -38,7 +38,7 @@ class Choices:
     """What a draft is made of, from the look at a page. `rows` are None where the page is about one thing; `next` and `total`
     are what a plan says of them; `beside` are further fields of the rows, which are no columns; `next_in_vain` is a way to go
     on that leads nowhere, with why; `left_out` are columns that were asked for and not found, with why; `said` is why a thing
-    was chosen, by "rows", "next", "total", "key" or the name of a field."""
+    was chosen, by "rows", "next", "total", "key", "extent" or the name of a field."""
 
     look: Look
     rows: RowsFound | JsonRows | None
@@ -114,6 +114,7 @@ def plan_text(chosen: Choices, name: str, address: str = "") -> str:
         *([f'parse = "{chosen.parse}"'] if chosen.parse is not None else []),
         *_page_lines(chosen, table),
         *([f"# next = {chosen.next_in_vain[0]}    # {chosen.next_in_vain[1]}"] if chosen.next_in_vain else []),
+        *([f"# {chosen.said['extent']}"] if "extent" in chosen.said else []),
         *_links(chosen),
         "",
         f"[page.{chosen.kind}.fields]",

@@ -21,6 +21,7 @@ from wadi.learn.clues.field_guess import FieldGuess
 from wadi.learn.clues.sameness import folded
 from wadi.learn.drafts.checked import given_otherwise
 from wadi.learn.drafts.draft import Choices, Opened, behind_login, best_guess, choices, key_of, plan_text, plans_of
+from wadi.learn.drafts.extent import Extent, extent_of
 from wadi.learn.drafts.next_page import NextPage, next_page
 from wadi.learn.examples.learned import Learned, learn
 from wadi.learn.examples.learned_fields import LearnedField
@@ -70,7 +71,7 @@ class Asked:
 class Draft:
     """A drafted plan: its text, the look at the page that it was made from, what was learned from examples, and the second
     page. `left_out` are columns that were asked for and are not in it, with why; `remarks` is what else is not as it was asked
-    for."""
+    for, `extent` how much of the listing it takes."""
 
     text: str
     look: Look
@@ -78,6 +79,7 @@ class Draft:
     left_out: Mapping[str, str] = field(default_factory=dict)
     remarks: tuple[str, ...] = ()
     next_page: NextPage | None = None
+    extent: Extent | None = None
 
     def loaded(self, name: str = "plan.toml") -> LoadedPlan:
         """The plan, as it is read from a file of this name."""
@@ -161,9 +163,12 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
                 chosen, seen = _tried(chosen, page, means, ask)
             if asked.open and chosen.opened is not None:
                 chosen = _with_details(chosen, look, ask)
+    extent = extent_of(chosen, seen)
+    if extent is not None and extent.takes == "one page":
+        chosen = _saying(chosen, "extent", extent.said)
     text = plan_text(chosen, means.name, means.address)
     remarks += given_otherwise(parse_plan(text, means.name), page.reply, asked.examples) if asked.examples else ()
-    return Draft(text, look, learned, chosen.left_out, remarks, seen)
+    return Draft(text, look, learned, chosen.left_out, remarks, seen, extent)
 
 
 # -- what is chosen
