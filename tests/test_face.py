@@ -30,6 +30,7 @@ from wadi.actions.run import Run
 from wadi.cli.completion import words
 from wadi.cli.main import COMMANDS, command_first, main
 from wadi.crawl.events import Event, Progress
+from wadi.learn.mends.changes import Change, Mending
 from wadi.plan.reader import parse_plan
 from wadi.quality.figures import numbers_of
 from wadi.web.client import user_agent
@@ -118,6 +119,25 @@ def test_html_of_a_notebook_is_escaped(tmp_path: Path) -> None:
     page = tmp_path / "p.html"
     page.write_text("<title><script>alert(1)</script></title>" + "<li class='&lt;b&gt;'>x</li>" * 5, "utf-8")
     assert "<script>" not in wadi.open_page(str(page))._repr_html_()
+
+
+def test_a_draft_and_a_mending_show_themselves_in_a_line_and_as_a_table(tmp_path: Path) -> None:
+    (tmp_path / "p.html").write_text(
+        "<ul>" + "".join(f"<li><b>Well {n}</b><i>{n} m</i></li>" for n in range(7)) + "</ul>", "utf-8"
+    )
+    found = wadi.draft(str(tmp_path / "p.html"), rows=[{"name": "Well 1", "kept": "<script>"}])
+    assert repr(found).endswith(
+        'p.html: "name"; this is all: nothing on the page says that it goes on; left out: kept>'
+    )
+    shown = found._repr_html_()
+    assert "is not on this page" in shown
+    assert "<script>" not in shown
+    assert found.preview()["name"].tolist()[:2] == ["Well 0", "Well 1"]
+    mending = Mending(
+        [Change(("page", "list", "rows"), "ul", "ol", "sure", "all rows")], [("flow", "nothing has it")], 3, ["p"]
+    )
+    assert repr(mending) == "<wadi mending: 1 change: page.list.rows (sure); not mended: flow>"
+    assert "nothing has it" in mending._repr_html_()
 
 
 def test_a_cell_is_traced(tariffs: tuple[Run, list[Event]]) -> None:

@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import contextlib
 import re
+import tomllib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from wadi.actions.open_page import OpenedPage, open_page, robots_verdict
 from wadi.actions.setup import Credentials
@@ -40,6 +41,7 @@ from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.problems import Place, Problem, UsageError, WadiError, listed, shortened
 from wadi.store.page_cache import PageCache, cache_folder
 from wadi.store.whole_files import replaced
+from wadi.table.html_view import html_table
 from wadi.urls import NotAUrl, resolve, without_secret
 from wadi.web.messages import FetchFailed, Reply, Request
 
@@ -67,7 +69,7 @@ class Asked:
     also: Sequence[Document] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Draft:
     """A drafted plan: its text, the look at the page that it was made from, what was learned from examples, and the second
     page. `left_out` are columns that were asked for and are not in it, with why; `remarks` is what else is not as it was asked
@@ -81,6 +83,27 @@ class Draft:
     next_page: NextPage | None = None
     extent: Extent | None = None
 
+    def __repr__(self) -> str:
+        takes = f"; {self.extent.said}" if self.extent is not None else ""
+        left_out = f"; left out: {', '.join(self.left_out)}" if self.left_out else ""
+        told = f"; {'; '.join(self.remarks)}" if self.remarks else ""
+        names = listed([name for name, _ in self._columns()], 12)
+        return f"<wadi draft of {_place(self.look)}: {names}{takes}{left_out}{told}>"
+
+    def _repr_html_(self) -> str:
+        """The draft in a notebook: each column with what the plan says of it, how sure that is, and by what it was found."""
+        sure = {one.guess.name: (one.rating, one.reason) for one in self.learned}
+        rows = [(name, said, *sure.get(name, ("", ""))) for name, said in self._columns()]
+        rows += [(name, "", "left out", why) for name, why in self.left_out.items()]
+        caption = f"draft of {_place(self.look)}" + (f": {self.extent.said}" if self.extent is not None else "")
+        return html_table(caption, ("column", "plan", "how sure", "found"), rows)
+
+    def _columns(self) -> list[tuple[str, str]]:
+        """The columns with what the plan says of each."""
+        kinds = tomllib.loads(self.text)["page"].values()
+        fields = [field for kind in kinds for field in kind.get("fields", {}).items()]
+        return [(name, _shown(said)) for name, said in fields]
+
     def loaded(self, name: str = "plan.toml") -> LoadedPlan:
         """The plan, as it is read from a file of this name."""
         return parse_plan(self.text, name)
@@ -90,7 +113,14 @@ class Draft:
         from wadi.actions.preview import rehearse
         from wadi.table.frame import frame
 
-        table = rehearse(self.loaded(), rows=rows).tables[0]
+        page = self.look.reply.request.url
+        # The plan of a file stands beside it.
+        name = (
+            str(Path(page.removeprefix("file://")).with_name("plan.toml"))
+            if page.startswith("file://")
+            else "plan.toml"
+        )
+        table = rehearse(self.loaded(name), rows=rows).tables[0]
         return frame(table.columns, table.rows)
 
     def save(self, path: str | Path) -> LoadedPlan:
@@ -102,6 +132,11 @@ class Draft:
             )
         replaced(target, self.text.encode())
         return self.loaded(str(target))
+
+
+def _shown(said: Any) -> str:
+    """What a plan says of a field, without its brackets."""
+    return said if isinstance(said, str) else ", ".join(f"{key} = {value}" for key, value in said.items())
 
 
 @dataclass(frozen=True)
@@ -128,6 +163,8 @@ def draft_page(page: OpenedPage, asked: Asked | None = None, means: Means | None
     page."""
     # What stands beside a page that came just now has to be of now as well: a site may have been redesigned since this morning.
     asked, means = asked or Asked(), replace(means or Means(), fresh=page.from_web and page.age_s is None)
+    if not page.from_web and not means.address:  # a plan names a file by its path
+        means = replace(means, address=page.reply.request.url.removeprefix("file://"))
     look = means.look or look_at(page.document, page.reply)
     is_said = bool(asked.examples or asked.group or asked.fields or asked.thing)
     if look.kind.kind == "log-in" and not is_said and page.from_web:

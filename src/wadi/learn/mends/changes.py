@@ -18,8 +18,10 @@ from wadi.page.expressions import BadExpression
 from wadi.page.nodes import Element
 from wadi.plan.fields import compile_field
 from wadi.plan.model import FieldPlan
+from wadi.problems import plural
 from wadi.store.outcome import as_stored
 from wadi.table.cells import is_missing
+from wadi.table.html_view import html_table
 from wadi.web.messages import Reply
 
 Rating = Literal["sure", "likely", "a guess"]
@@ -53,7 +55,7 @@ class Change:
     differing: tuple[tuple[Any, Any], ...] = ()
 
 
-@dataclass
+@dataclass(repr=False)
 class Mending:
     """What was found: the changes, what is broken and could not be mended, how many of the last run's records are on the
     pages that were read, and the plan's text with all changes."""
@@ -68,6 +70,23 @@ class Mending:
     def is_broken(self) -> bool:
         """Whether anything was to be mended."""
         return bool(self.changes or self.unmended)
+
+    def __repr__(self) -> str:
+        if not self.is_broken:
+            return f"<wadi mending: nothing to mend on {plural(len(self.pages), 'page')}>"
+        said = ", ".join(f"{'.'.join(map(str, change.path))} ({change.rating})" for change in self.changes) or "none"
+        unmended = f"; not mended: {', '.join(name for name, _ in self.unmended)}" if self.unmended else ""
+        return f"<wadi mending: {plural(len(self.changes), 'change')}: {said}{unmended}>"
+
+    def _repr_html_(self) -> str:
+        """The changes in a notebook: where, what stands there now and what should, how sure that is, and why."""
+        rows: list[tuple[Any, ...]] = [
+            (".".join(map(str, one.path)), one.old, one.new, one.rating, one.why) for one in self.changes
+        ]
+        rows += [(name, "", "", "not mended", why) for name, why in self.unmended]
+        return html_table(
+            f"{plural(len(self.changes), 'change')}", ("where", "now", "proposed", "how sure", "why"), rows
+        )
 
 
 @dataclass(frozen=True)
