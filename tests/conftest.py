@@ -76,7 +76,15 @@ needs_browser = pytest.mark.skipif(
 )
 
 
-_SLOW = ("test_blocks_and_failures", "test_cluster", "test_browser_listings", "test_browser", "test_examples", "test_mend", "test_hostile")
+_SLOW = (
+    "test_blocks_and_failures",
+    "test_cluster",
+    "test_browser_listings",
+    "test_browser",
+    "test_examples",
+    "test_mend",
+    "test_hostile",
+)
 """Modules with tests that take long: they come first, so that none is left alone at the end."""
 
 

@@ -31,7 +31,7 @@ _WITHIN = {("page", "clean"), ("cli", "demo"), ("quality", "learn")}
 LOOSE = {"__init__", "__main__", "problems", "urls", "version"}
 """Modules that stand on no floor: every floor may use them."""
 ROOMS = {
-    "actions": "begin cluster crawl export machine notebook open_page preview readers rendered reparse retry_pages run setup shards show_page site tally trace",
+    "actions": "begin cluster crawl export machine notebook open_page preview readers rendered reparse run setup shards show_page site tally trace",
     "clean": "adjust amounts arithmetic calendars contacts currencies dates durations errors from_now hints identity locales money neighbours numbers numerals "
     "output patterns phones points stages steps text times types units years",
     "cli": (
@@ -43,26 +43,26 @@ ROOMS = {
         "outcomes page_calls page_view paging previous_run reader requests rows sessions source task trace workers"
     ),
     "demo": "branches faults gaugings notebook office pages photos printout proxies redesign scripted shapes site weather wording world",
-    "learn/clues": "class_names column_names field_guess labels letters patterns sameness selectors spots surroundings tables toml_text types ways",
+    "learn/clues": "class_names column_names field_guess labels patterns sameness selectors spots surroundings tables toml_text types ways",
     "learn/drafts": "checked draft drafting extent next_page",
     "learn/examples": "known_rows learned learned_fields learned_json learned_outside learned_rows sightings",
     "learn/first_look": (
-        "details envelope fields frames kind look near outline page_fields paging rows saved_replies sources things three_ways trying views"
+        "details envelope fields frames kind look outline page_fields paging rows saved_replies sources things three_ways trying views"
     ),
     "learn/mends": "changes good_run mend mending plan_edit",
     "page": (
         "cells columns controls css decode document expressions field grid json_values jsonpath labels literals markup nodes "
         "refresh structured text xml_tree xpath"
     ),
-    "plan": "beside checks code columns fields inputs local model parts positions reader starts text ways",
+    "plan": "beside checks code columns fields inputs local model parts positions reader starts text",
     "plan/lint": "browser checks fields made pages secrets starts tables",
     "quality": (
-        "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile redesign report report_run "
+        "charts checks compare compare_runs damage drift figures files html measures pdf plan_changes profile report report_run "
         "sources tables verdict verify_run walk"
     ),
     "store": "archive connect crash_points faults folder history order outcome page_cache pages queue shards state stored view whole_files",
     "table": (
-        "assemble cells database derived describe destinations extras files frame html_view keys ledger located outcomes "
+        "assemble cells database derived describe destinations extras files frame keys ledger located outcomes "
         "parquet row_issues seen spreadsheet visits words writers"
     ),
     "web": (

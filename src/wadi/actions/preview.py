@@ -28,8 +28,7 @@ from wadi.plan.columns import Column, tables_of
 from wadi.plan.local import NoSuchFiles, is_of_files
 from wadi.plan.model import Plan
 from wadi.plan.reader import LoadedPlan
-from wadi.plan.starts import FILE, SITEMAP, count_starts, starts_of, templates_of
-from wadi.plan.ways import ways_in_vain
+from wadi.plan.starts import FILE, SITEMAP, count_starts, starts_of, templates_of, ways_in_vain
 from wadi.problems import CrawlError, Problem
 from wadi.store.archive import NoArchive
 from wadi.store.outcome import CellProblem, Outcome, Purpose, Role, TableRows

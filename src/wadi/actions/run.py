@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
@@ -21,13 +21,12 @@ from wadi.store.outcome import End, State
 from wadi.store.state import RunState
 from wadi.table.assemble import Assembly, CertainRows
 from wadi.table.derived import TableContext
-from wadi.table.html_view import html_table
 from wadi.table.ledger import Ledger, RowIssue
 from wadi.table.outcomes import Outcomes, has_outcomes
 from wadi.table.row_issues import ISSUE_TABLES, RowIssues
 from wadi.table.seen import Sighting
 from wadi.table.visits import PAGES, Visits
-from wadi.table.words import percent
+from wadi.table.words import html_table, percent
 from wadi.urls import without_secret
 
 if TYPE_CHECKING:
@@ -237,3 +236,17 @@ def expire(run: Run, now: datetime) -> int:
     if keep is None or now - began < timedelta(days=keep):
         return 0
     return drop_pages(run.folder)
+
+
+def retry_pages(run: Run, which: Collection[str]) -> int:
+    """Let pages wait again: `failed` ones, or those whose URL matches a pattern (`*`, `?`); returns how many there are."""
+    import fnmatch
+
+    patterns = [pattern for pattern in which if pattern != "failed"]
+    failed = len(patterns) < len(which)
+
+    def chosen(url: str, state: State) -> bool:
+        is_failed = failed and state is State.FAILED
+        return is_failed or any(fnmatch.fnmatchcase(url, pattern) for pattern in patterns)
+
+    return run.state.ask_again(chosen)

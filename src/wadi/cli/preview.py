@@ -58,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.preview import rehearse
-    from wadi.learn.first_look.near import near_misses
+    from wadi.learn.first_look.trying import near_misses
     from wadi.plan.reader import load_plan, with_route
     from wadi.problems import Problem, UsageError, listed
     from wadi.table.destinations import Source, write_tables

@@ -41,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.begin import go_on
-    from wadi.actions.retry_pages import retry_pages
+    from wadi.actions.run import retry_pages
     from wadi.problems import plural
 
     check_outputs(args.output, also=args.json)

@@ -13,7 +13,7 @@ from wadi.cli.show import plain
 from wadi.cli.verify import in_short, is_in_short, mend_hint
 from wadi.plan.columns import OUTCOMES
 from wadi.problems import listed, plural, shortened
-from wadi.quality.redesign import plan_to_mend
+from wadi.quality.verify_run import plan_to_mend
 from wadi.store.outcome import End, State, StatedTotal
 from wadi.table.words import percent
 

@@ -40,8 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: TextIO, err: TextIO) -> Status:
     from wadi.actions.run import Run
     from wadi.cli.show import console, write_json
-    from wadi.quality.redesign import plan_to_mend
-    from wadi.quality.verify_run import verify
+    from wadi.quality.verify_run import plan_to_mend, verify
 
     with Run.open(args.run, args.runs) as opened:
         say_which(opened.chosen, args, err)

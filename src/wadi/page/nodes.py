@@ -159,3 +159,11 @@ def link_of(element: Element) -> Any:
     if element.attr("href") is not None:
         return element
     return next((a for a in elements(element, "a") if a.attr("href") is not None), None)
+
+
+def letters_in(top: Element) -> dict[Element, int]:
+    """How many characters of text each element holds, the top and all below it, those that are not seen counted."""
+    found: dict[Element, int] = {}
+    for element in reversed(list(elements(top))):
+        found[element] = sum(map(len, own_texts(element))) + sum(found[child] for child in children(element))
+    return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
@@ -200,3 +200,14 @@ def is_set(inputs: Mapping[str, InputValue], name: str) -> bool:
     if isinstance(value, list) and value and isinstance(value[0], dict):
         return column in value[0]
     return value is not None and not column
+
+
+def ways_in_vain(plan: Plan, gave: Set[str], known: Set[str]) -> dict[str, str]:
+    """The page kinds that are not among the known ones although kinds that `gave` something open them, with the ways to them."""
+    ways: dict[str, list[str]] = {}
+    for name in gave & plan.page.keys():
+        for target, link in plan.page[name].open.items():
+            if target != plan.start.page and target not in known:
+                said = link.at or link.form or ([link.address] if link.address else [])
+                ways.setdefault(target, []).extend(f'"{way}"' for way in said)
+    return {target: " or ".join(dict.fromkeys(said)) for target, said in ways.items()}

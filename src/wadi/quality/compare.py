@@ -14,7 +14,7 @@ from wadi.plan.columns import Column
 from wadi.problems import Problem, UsageError, listed
 from wadi.quality.tables import TableSource
 from wadi.table.cells import flat, is_missing
-from wadi.table.html_view import html_table
+from wadi.table.words import html_table
 
 Key = tuple[Any, ...]
 

@@ -24,8 +24,7 @@ from wadi.problems import shortened as shorter
 from wadi.quality.figures import MOST_HELD, Numbers, Ordered, SortedFile, counted, numbers_of
 from wadi.quality.tables import TableSource, batches
 from wadi.table.cells import flat, is_missing, moment_of
-from wadi.table.html_view import html_table
-from wadi.table.words import percent
+from wadi.table.words import html_table, percent
 
 FEW = 50
 _FREQUENT = 8

@@ -17,8 +17,8 @@ from wadi.quality.checks import Broken
 from wadi.quality.drift import Drift
 from wadi.quality.plan_changes import PlanChange
 from wadi.store.outcome import End, FailedPage, State, StatedTotal
-from wadi.table.html_view import html_table
 from wadi.table.ledger import Ledger
+from wadi.table.words import html_table
 
 UNREAD_SHARE = 0.01
 """So many cells of a column may be unreadable before it counts as a failure; they are in the problems either way."""

@@ -14,7 +14,7 @@ from wadi.actions.run import Run
 from wadi.crawl.kinds import Kind, compile_kinds
 from wadi.page.document import read_document
 from wadi.plan.columns import OUTCOMES, table_plan
-from wadi.plan.ways import ways_in_vain
+from wadi.plan.starts import ways_in_vain
 from wadi.problems import WadiError
 from wadi.quality.checks import Broken
 from wadi.quality.damage import damage_of
@@ -174,7 +174,7 @@ def rowless_kinds(run: Run) -> list[Rowless]:
 
 def _near_misses(run: Run, page: int, kind: Kind) -> list[str]:
     """What on a stored page is near to the expression that picks nothing there."""
-    from wadi.learn.first_look.near import near_misses
+    from wadi.learn.first_look.trying import near_misses
 
     with suppress(DamagedRecord, OSError, KeyError, ValueError, AssertionError):
         location = run.state.location(page)
@@ -251,3 +251,17 @@ def marks_of(run: Run) -> dict[str, set[str]]:
                 document = read_document(reply.body, reply.url, reply.content_type, parse=kind.parse)
                 found.setdefault(name, set()).update(marks_in(document))
     return found
+
+
+_SIGNS = frozenset({"drift: filled", "blank", "rowless", "empty-table"})
+
+
+def plan_to_mend(run: Run, verdict: Verdict) -> str:
+    """The plan file that `wadi mend` may help: where a column or the rows went blank, or pages lack what they must have, and
+    there is an earlier run to learn from. Else empty."""
+    is_blank = any(finding.fails and finding.code in _SIGNS for finding in verdict.findings)
+    lacks = any(failed.problem.get("code") == "not-the-page" for failed in run.state.failures())
+    folders = [path.parent for path in run.folder.parent.glob(f"*/{DATABASE}")]
+    if not (is_blank or lacks) or len(folders) < 2:
+        return ""
+    return str(run.plan_folder / f"{run.plan_name}.toml")

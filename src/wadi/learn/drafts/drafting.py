@@ -41,7 +41,7 @@ from wadi.plan.reader import LoadedPlan, parse_plan
 from wadi.problems import Place, Problem, UsageError, WadiError, listed, shortened
 from wadi.store.page_cache import PageCache, cache_folder
 from wadi.store.whole_files import replaced
-from wadi.table.html_view import html_table
+from wadi.table.words import html_table
 from wadi.urls import NotAUrl, resolve, without_secret
 from wadi.web.messages import FetchFailed, Reply, Request
 

@@ -7,11 +7,10 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from wadi.learn.clues.letters import letters_in
 from wadi.learn.clues.sameness import folded, says
 from wadi.learn.clues.spots import has_words
 from wadi.page.document import Document
-from wadi.page.nodes import Element, attributes, elements
+from wadi.page.nodes import Element, attributes, elements, letters_in
 from wadi.page.text import direct_text_of, is_hidden, text_of
 from wadi.urls import NotAUrl
 

@@ -18,7 +18,6 @@ from dataclasses import dataclass, field, replace
 from itertools import islice
 
 from wadi.learn.clues.class_names import names
-from wadi.learn.clues.letters import letters_in
 from wadi.learn.clues.selectors import expression_for
 from wadi.learn.clues.surroundings import is_called_navigation
 from wadi.learn.clues.tables import is_heading
@@ -33,6 +32,7 @@ from wadi.page.nodes import (
     first,
     following,
     has_children,
+    letters_in,
     own_texts,
     parent,
     preceding,

@@ -9,14 +9,16 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wadi.clean.stages import Unread
+from wadi.crawl.kinds import Kind
 from wadi.page.cells import Notes, read_column, value_of_texts
-from wadi.page.document import Document
+from wadi.page.document import Document, read_document
 from wadi.page.expressions import CARRIED, BadExpression, compile_expression
 from wadi.page.field import Field, Picked, Source, Steps, taken
 from wadi.page.jsonpath import pointed
 from wadi.page.nodes import Element, JsonNode, Node, Scope, attributes, elements, line_of, markup_of, path_of
 from wadi.page.structured import data_scope
 from wadi.problems import listed
+from wadi.web.messages import Reply
 
 _SNIPPET = 300
 _NEAR = 4
@@ -289,3 +291,15 @@ def _count(document: Document, expression: str) -> int:
         return len(compile_expression(expression).nodes(document.scope, document))
     except BadExpression:
         return 0
+
+
+MOST_HINTS = 2
+
+
+def near_misses(kind: Kind, reply: Reply) -> list[str]:
+    """What on a page without rows is near to the expression that picks none there."""
+    document = read_document(
+        reply.body, reply.url, reply.content_type, parse=kind.parse, sheet=kind.sheet, header=kind.heading_line
+    )
+    hints = [hint for rows in kind.rows for hint in why_nothing(document, document.scope, rows.text).hints]
+    return list(dict.fromkeys(hints))[:MOST_HINTS]

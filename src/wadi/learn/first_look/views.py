@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from wadi.actions.open_page import OpenedPage
 from wadi.learn.first_look.look import RowsFound, look_at
-from wadi.table.html_view import html_table
+from wadi.table.words import html_table
 
 _MOST_FIELDS = 8
 

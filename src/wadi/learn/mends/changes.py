@@ -21,7 +21,7 @@ from wadi.plan.model import FieldPlan
 from wadi.problems import plural
 from wadi.store.outcome import as_stored
 from wadi.table.cells import is_missing
-from wadi.table.html_view import html_table
+from wadi.table.words import html_table
 from wadi.web.messages import Reply
 
 Rating = Literal["sure", "likely", "a guess"]
