@@ -7,21 +7,13 @@ may stand there where the column says so; words that could make it another numbe
 from __future__ import annotations
 
 import re
+from functools import cache
 
 from wadi.clean.errors import NotReadable
 
 TAKE_OUT = "find takes the number out,  clean puts a sign before it"
 _DOWN, _UP = "▼▽🔻↓⬇⇩⇓↘⤵📉", "▲△🔺↑⬆⇧⇑↗⤴📈"
 ARROW = re.compile(f"[{_DOWN}{_UP}▾▿▴▵][\ufe0e\ufe0f]?")
-_DIRECTION = re.compile(
-    r"\b(?:down|fell|falls?|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|lower|short|reduced|reduction|less|fewer|deficit|negative|neg|"
-    r"gefallen|fällt|fiel|gesunken|sank|sinkt|verlust\w*|rückgang|unter|unterhalb|weniger|baisse|perte|recul|chute|dessous|sous|"
-    r"baja|bajó|cayó|pérdida|descenso|caída|debajo|bajo|calo|perdita|ribasso|sotto|queda|caiu|perda|baixa|abaixo|daling|daalde|"
-    r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|poniżej|förlust|minskning|ned|"
-    r"nedgång|tab|fald|pod|ztráta|pokles|düştü|kayıp|altında)\b|下落|下跌|減少|减少|亏损|損失|하락|감소|손실",
-    re.IGNORECASE,
-)
-"""Words that say in which direction a number goes: whether it is negative then is a person's to tell."""
 _NEAR_WORDS = 3
 _IDEOGRAPH_OR_KANA = re.compile("[\u3040-\u30ff\u3400-\u9fff]")
 _COUNTS = re.compile(
@@ -30,7 +22,7 @@ _COUNTS = re.compile(
     re.IGNORECASE,
 )
 _ERA = re.compile(
-    r"(?:b\.?\s?c\.?(?:\s?e\.?)?|a\.?d\.?|v\.\s?chr|n\.\s?chr|av\.\s?j|до\s?н|н\.\s?э)(?![^\W\d_])", re.IGNORECASE
+    r"(?:(?-i:B\.?\s?C\.?(?:\s?E\.?)?|A\.?D\.?)|v\.\s?chr|n\.\s?chr|av\.\s?j|до\s?н|н\.\s?э)(?![^\W\d_])", re.IGNORECASE
 )
 TO_NOW = re.compile(
     r"\s*[-–—]\s*(?:present|now|today|date|heute|jetzt|aujourd|présent|presente|hoy|oggi|ora|heden|nu|idag)\b",
@@ -40,11 +32,25 @@ TO_NOW = re.compile(
 _MILLIONS = re.compile(r"[mb](?:\s+[^\W\d_]|$)")
 
 
+@cache
+def _direction() -> re.Pattern[str]:
+    """Words that say in which direction a number goes: whether it is negative then is a person's to tell."""
+    return re.compile(
+        r"\b(?:down|fell|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|(?<=· )lower|"
+        r"(?:lower|short|reduced|reduction)\s+(?:by|of)|less|fewer|deficit|negative|neg|"
+        r"gefallen|fällt|fiel|gesunken|sank|sinkt|verlust\w*|rückgang|unter|unterhalb|weniger|baisse|perte|recul|chute|dessous|sous|"
+        r"baja|bajó|cayó|pérdida|descenso|caída|debajo|bajo|calo|perdita|ribasso|sotto|queda|caiu|perda|baixa|abaixo|daling|daalde|"
+        r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|poniżej|förlust|"
+        r"minskning|nedgång|fald|ztráta|pokles|düştü|kayıp|altında)\b|下落|下跌|減少|减少|亏损|損失|하락|감소|손실",
+        re.IGNORECASE,
+    )
+
+
 def check_neighbours(plain: str, start: int, before: str, after: str) -> None:
     """Raise NotReadable for a number, which begins at a place of a text, where a word beside it may give it another value."""
     near = f"{' '.join(before.split()[-_NEAR_WORDS:])} · {_first_word(after)}"
-    word = _DIRECTION.search(near) or _DIRECTION.search(" ".join(after.split()[:_NEAR_WORDS]))
-    if word is not None and (word[0].casefold() not in _PLACES or _DIRECTION.search(near) is not None):
+    word = _direction().search(near) or _direction().search(" ".join(after.split()[:_NEAR_WORDS]))
+    if word is not None and (word[0].casefold() not in _PLACES or _direction().search(near) is not None):
         what = f"{word[0]!r} could say that it is negative"
     elif start and re.fullmatch("[A-Za-z]", plain[start - 1]) and re.search(r"[A-Za-z][0-9]", after):
         what = "several codes"  # M25 J10
@@ -62,7 +68,7 @@ def check_neighbours(plain: str, start: int, before: str, after: str) -> None:
 
 
 _PLACES = frozenset(
-    "below under unter unterhalb dessous sous debajo bajo sotto abaixo onder ниже poniżej ned pod altında".split()
+    "below under unter unterhalb dessous sous debajo bajo sotto abaixo onder ниже poniżej altında".split()
 )
 """Words that behind a unit tell a place and no direction: 12 m below ground."""
 
