@@ -40,8 +40,8 @@ def _direction() -> re.Pattern[str]:
         r"(?:lower|short|reduced|reduction)\s+(?:by|of)|less|fewer|deficit|negative|neg|"
         r"gefallen|fällt|fiel|gesunken|sank|sinkt|verlust\w*|rückgang|unter|unterhalb|weniger|baisse|perte|recul|chute|dessous|sous|"
         r"baja|bajó|cayó|pérdida|descenso|caída|debajo|bajo|calo|perdita|ribasso|sotto|queda|caiu|perda|baixa|abaixo|daling|daalde|"
-        r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|poniżej|förlust|"
-        r"minskning|nedgång|fald|ztráta|pokles|düştü|kayıp|altında)\b|下落|下跌|減少|减少|亏损|損失|하락|감소|손실",
+        r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|"
+        r"poniżej|förlust|minskning|nedgång|fald|ztráta|pokles|düştü|kayıp|altında)\b|下落|下跌|減少|减少|亏损|損失|하락|감소|손실",
         re.IGNORECASE,
     )
 
