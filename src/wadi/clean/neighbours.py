@@ -36,8 +36,8 @@ _MILLIONS = re.compile(r"[mb](?:\s+[^\W\d_]|$)")
 def _direction() -> re.Pattern[str]:
     """Words that say in which direction a number goes: whether it is negative then is a person's to tell."""
     return re.compile(
-        r"\b(?:down|fell|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|(?<=· )lower|"
-        r"(?:lower|short|reduced|reduction)\s+(?:by|of)|less|fewer|deficit|negative|neg|"
+        r"\b(?:down|fell|fallen|dropp?(?:ed|s)?|loss(?:es)?|lost|loses?|decline[ds]?|decreased?|decreases|below|under|"
+        r"(?<=· )lower|(?:lower|short|reduced|reduction)\s+(?:by|of)|less|fewer|deficit|negative|neg|"
         r"gefallen|fällt|fiel|gesunken|sank|sinkt|verlust\w*|rückgang|unter|unterhalb|weniger|baisse|perte|recul|chute|dessous|sous|"
         r"baja|bajó|cayó|pérdida|descenso|caída|debajo|bajo|calo|perdita|ribasso|sotto|queda|caiu|perda|baixa|abaixo|daling|daalde|"
         r"verlies|onder|gedaald|снижение|упал[аи]?|убыток|потер[яи]|ниже|падение|spadek|spadł[ay]?|strata|"
