@@ -25,6 +25,9 @@ _LABEL = re.compile(r"^[^\d+(]*(?=[\d+(])")
 _BODY = re.compile(r"\+?[\d\s().\-\u2010\u2011–/\u00a0]+")
 _WORDED = re.compile(r"\+?[\d\s().\-]+[A-Z]{3,}[A-Z\d\-]*")
 _DATE = re.compile(r"\d{4}-\d{1,2}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4}")
+_RANGE = re.compile(r"\d{4}\s?[-–]\s?[1-9]$")
+"""Several numbers, or a direct line: 12345-3."""
+_SEVERAL = re.compile(r"/\s?\d{1,2}$|\d{3}\s/\s?\d{3,}$")
 _LEAST_DIGITS, _LEAST_WRITTEN, _MOST_DIGITS = 3, 6, 15
 _LONG = 6
 
@@ -79,12 +82,7 @@ def _parts(text: str, *, may_be_worded: bool = False) -> tuple[str, str]:
     if (found := _EXTENSION.search(plain)) is not None and len(re.findall(r"\d", plain[: found.start()])) >= _LONG:
         plain, extension = plain[: found.start()].rstrip(" ,("), f";ext={found['number']}"
     if (label := _LABEL.match(plain)) is not None:
-        if (
-            len(label[0]) > 1
-            and label[0][-1:].isalpha()
-            and label[0][-2:-1].isalpha()
-            and plain[label.end() :][:1].isdecimal()
-        ):
+        if label[0][-2:].isalpha() and len(label[0]) > 1 and plain[label.end()].isdecimal():
             raise NotReadable("not-a-phone", f"{text[:60]!r} is a code: letters stand at its digits")
         plain = plain[label.end() :].strip()
     if may_be_worded and _WORDED.fullmatch(plain):
@@ -94,10 +92,8 @@ def _parts(text: str, *, may_be_worded: bool = False) -> tuple[str, str]:
         raise NotReadable(
             "not-a-phone", f"{text[:60]!r} is no telephone number", "find takes a number out of other text"
         )
-    is_range = (
-        not may_be_worded and re.search(r"\d{4,}\s?[-–]\s?[1-9]$", plain) is not None
-    )  # or a direct line: 12345-3
-    if re.fullmatch(r"\d+\.\d+", plain) or is_range or re.search(r"/\s?\d{1,2}$|\d{3,}[^/]*\s/\s?\d{3,}$", plain):
+    is_range = not may_be_worded and _RANGE.search(plain) is not None
+    if re.fullmatch(r"\d+\.\d+", plain) or is_range or _SEVERAL.search(plain):
         raise NotReadable("not-a-phone", f"{text[:60]!r} is a number of something else, or several numbers")
     if any(len(re.findall(r"\d", half)) >= _LONG for half in plain.split("/")[1:]) and "/" in plain:
         first, _, _ = plain.partition("/")

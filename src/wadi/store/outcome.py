@@ -145,15 +145,13 @@ def as_stored(value: Any) -> Any:
 
 
 def column_as_stored(values: list[Any]) -> list[Any]:
-    """The same for the values of a column."""
-    return [
-        value
-        if value.__class__ in _KEPT_AS_THEY_ARE
-        else value.isoformat()
-        if value.__class__ is date
-        else as_stored(value)
-        for value in values
-    ]
+    """The same for the values of a column, of which nearly all have no others."""
+    kinds = set(map(type, values))
+    if kinds <= _KEPT_AS_THEY_ARE:
+        return values
+    if kinds <= _KEPT_AS_THEY_ARE | {date}:
+        return [value.isoformat() if value.__class__ is date else value for value in values]
+    return [as_stored(value) for value in values]
 
 
 @dataclass(frozen=True, slots=True)
