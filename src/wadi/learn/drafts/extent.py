@@ -12,7 +12,7 @@ from wadi.learn.drafts.next_page import NextPage
 from wadi.learn.first_look.look import RowsFound
 from wadi.learn.first_look.paging import Paging
 from wadi.page.document import Document
-from wadi.page.nodes import Element, ancestors, elements
+from wadi.page.nodes import Element, elements
 from wadi.page.text import is_hidden, text_of
 from wadi.problems import plural, shortened
 
@@ -79,6 +79,7 @@ def _signs(chosen: Choices, count: int, total: int | None) -> Iterator[str]:
 
 def _in_texts(document: Document, rows: set[Element], count: int) -> Iterator[str]:
     """Ranges that end with the count of rows, links to ranges, numbers and letters, buttons, outside of the rows."""
+    inside = rows.union(*(elements(row) for row in rows))
     letters: set[str] = set()
     said: list[str] = []
     for element in elements(document.top):
@@ -87,7 +88,7 @@ def _in_texts(document: Document, rows: set[Element], count: int) -> Iterator[st
         if sum(1 for _, _ in zip(range(13), element.iter_elements(), strict=False)) > 12:
             continue
         text = text_of(element)
-        if not text or len(text) > _LONGEST_LINE or element in rows or any(a in rows for a in ancestors(element)):
+        if not text or len(text) > _LONGEST_LINE or element in inside:
             continue
         if (found := _RANGE.search(text)) is not None:
             first, last = int(found[1]), int(found[2])
