@@ -27,6 +27,7 @@ from small_writings import AT, Writing, is_right, read, setting_of, tables, writ
 from wadi.clean.stages import Recipe, Stages, Unread
 from wadi.clean.types import Setting, Where
 from wadi.plan.columns import Column
+from wadi.plan.model import TYPE_NAMES
 from wadi.store.outcome import TableRows, as_stored, column_as_stored
 from wadi.table.cells import at_utc
 from wadi.table.destinations import Source, write_tables
@@ -41,11 +42,25 @@ def test_a_writing_is_read_as_a_person_reads_it(writing: Writing) -> None:
     assert is_right(writing, got), f"{got!r}, and a person reads {writing.wanted!r}"
 
 
-@pytest.mark.parametrize("kind", sorted({writing.kind for writing in ALL}))
+FURTHER = [
+    *(
+        Writing("string", text, "", "")
+        for text in ("Ash Spring", "  two  lines\n", "007", "1e5", "true", "=1+1", "é 泉 🌊", "a,b;c\td", '"quoted"')
+    ),
+    *(Writing("url", text, "", "") for text in ("http://h/a?x=1&y=2", "a/b.html", "ftp://h/x")),
+    *(Writing("array", text, "", "") for text in ("[]", '[1, "a", null]', "[[1], {}]")),
+    *(Writing("object", text, "", "") for text in ("{}", '{"a": [1, 2], "b": "x"}')),
+]
+"""Values of the types of which there is no table of writings."""
+
+
+@pytest.mark.parametrize("kind", sorted(set(TYPE_NAMES) - {"file"}))
 def test_every_value_is_kept_and_comes_back_from_every_format(kind: str, tmp_path: Path) -> None:
     """The values of all writings of a type: kept as a run keeps them, and read back by another reader from what was written."""
     values = [
-        Stages(Recipe(setting=setting_of(w))).value_of(w.text, Where("http://h/", AT)) for w in ALL if w.kind == kind
+        Stages(Recipe(setting=setting_of(w))).value_of(w.text, Where("http://h/", AT))
+        for w in (*ALL, *FURTHER)
+        if w.kind == kind
     ]
     given = [
         value[0] if kind == "money" else "{},{}".format(*value) if kind == "geopoint" else value
@@ -59,6 +74,8 @@ def test_every_value_is_kept_and_comes_back_from_every_format(kind: str, tmp_pat
     source = Source("t", [Column("x", kind, False, None, False, ())], [], lambda: iter([list(row) for row in rows]))
     wanted = [value for (value,) in rows]
     for name in ("t.csv", "t.jsonl", "t.xlsx", "t.parquet", "t.db"):
+        if name == "t.xlsx" and kind == "array":
+            continue  # joined there for people, as docs/values.md says
         target = str(tmp_path / name)
         assert write_tables(target, [source], Style()) == len(rows)
         assert [_comparable(value, kind) for value in _read_back(tmp_path, name)] == [
@@ -93,6 +110,8 @@ def _comparable(value: Any, kind: str) -> Any:
         )
     if kind == "date":
         return str(value)[:10]
+    if kind in ("array", "object"):
+        return (json.loads(value) if isinstance(value, str) and value else value) or None
     if kind == "boolean":
         return str(value).lower() in ("true", "1")
     if kind == "time":

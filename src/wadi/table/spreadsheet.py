@@ -183,8 +183,8 @@ def _new_sheet(
             sheet.write_boolean(row, place, value, words)
         elif isinstance(value, int | float) and abs(value) < _LARGEST_WHOLE:
             sheet.write_number(row, place, value)
-        else:
-            text = str(flat(value))
+        elif (shown := flat(value)) is not None:  # an empty list is an empty cell
+            text = str(shown)
             if len(text) > MOST_CHARACTERS:
                 text = text[: MOST_CHARACTERS - len(_CUT)] + _CUT
             is_link = column.type == "url" and not column.many and len(text) <= _LONGEST_LINK and links < _MOST_LINKS
