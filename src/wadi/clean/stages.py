@@ -102,10 +102,8 @@ class Stages:
         if text in self.known:
             return self.known[text]
         value = self._read(text, where, None)
-        if value.__class__ is Unread:
-            return (
-                self._read(text, where, where.at) if self._tells_from_now else value
-            )  # unless it tells a time from now
+        if value.__class__ is Unread:  # unless it tells a time from now
+            return self._read(text, where, where.at) if self._tells_from_now else value
         # What comes first is kept, since what is frequent does; a long text would fill the memory and hardly come again.
         name = written or text
         if len(name) <= _LONGEST_KNOWN and len(self.known) < _MOST_KNOWN:

@@ -12,6 +12,7 @@ from wadi.clean.types import Where
 from wadi.crawl.extract import extract
 from wadi.crawl.kinds import compile_kinds
 from wadi.learn.clues.sameness import folded, says
+from wadi.learn.examples.sightings import stands_in
 from wadi.page.document import NotADocument
 from wadi.page.field import Field
 from wadi.plan.reader import LoadedPlan
@@ -57,7 +58,7 @@ def _is_same(cell: Any, value: str, spec: Field, where: Where) -> bool:
     if cell is None or cell == []:
         return False
     text = "; ".join(map(str, cell)) if isinstance(cell, list) else str(cell)
-    if folded(value) in folded(text) or says(text, value):
+    if stands_in(folded(value), folded(text)) or says(text, value):
         return True
     read = spec.stages.value_of(tidied(value), where)
     return not isinstance(read, Unread) and as_stored(read) == cell

@@ -78,10 +78,9 @@ def learn(
         outside = _with_outside(fields, asked, known, fit, rows, document, seen, language) if not also else fields
         in_headings = [one for one in outside if one.guess.source != "page"]
         if len(known) > 1 or _are_alike(known[0], fit, in_headings, len(scopes.elements)):
-            fields = outside
-            if best is None or len(fields) > len(best[2]):
-                best = rows, fit, fields
-            if len(fields) == len(asked):
+            if best is None or len(outside) > len(best[2]):
+                best = rows, fit, outside
+            if len(outside) == len(asked):
                 break  # else the next rows may have more of what was asked for
     if best is not None:
         rows, fit, fields = best
@@ -109,7 +108,7 @@ def _with_outside(
     seen: Seen,
     language: str,
 ) -> tuple[LearnedField, ...]:
-    """The fields with those of values that stand outside of the rows, in the order in which they were asked for."""  # fmt: skip
+    """The fields with those of values that stand outside of the rows, in the order in which they were asked for."""
     found = {one.guess.name: one for one in fields}
     for name in asked:
         given = [(row, e[name]) for e, row in zip(examples, fit.rows, strict=True) if row is not None and name in e]

@@ -31,7 +31,7 @@ def learned_outside(
     language: str = "",
 ) -> LearnedField | None:
     """The field of a value that stands in no row: `wanted` are the rows of the examples with the value of each, `sightings` the
-    places of the first one. None where neither a heading nor a place of the page gives all of them."""  # fmt: skip
+    places of the first one. None where neither a heading nor a place of the page gives all of them."""
     for source, way in _ways(rows, document, sightings):
         texts = _texts(source, way, rows, document)
         given = dict(zip(rows, texts, strict=True))

@@ -72,11 +72,11 @@ def _in_text(element: Element, wanted: dict[str, str], language: str) -> Iterato
     for short, value in wanted.items():
         if says(text, value, language):
             yield Sighting(element, text, "value"), value
-        elif has_words(own) and _stands_in(short, plain):
+        elif has_words(own) and stands_in(short, plain):
             yield Sighting(element, text, "part"), value
 
 
-def _stands_in(short: str, text: str) -> bool:
+def stands_in(short: str, text: str) -> bool:
     """Whether a value stands in a text as words of its own."""
     at = text.find(short)
     while at >= 0:
