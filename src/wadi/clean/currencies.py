@@ -75,17 +75,9 @@ def is_sign_like(word: str) -> bool:
 
 @lru_cache(maxsize=1)
 def _told() -> re.Pattern[str]:
-    words = [word for word in ("kr", *_USUAL) if word.isalpha() and (len(word) > 1 or not word.isascii())]
+    words = [w for w in ("kr", *_USUAL) if w.isalpha() and (len(w) > 1 or not w.isascii()) and w != "real"]
     exact = [_EXACT.get(word, word) for word in words]
     return re.compile(rf"(?<![^\W\d_])(?:{'|'.join(map(re.escape, exact))})(?![^\W\d_])", re.IGNORECASE)
-
-
-def names_currency(text: str) -> bool:
-    """Whether a currency is named in a text, by a sign or by a code that is no word as well."""
-    words = re.findall("[A-Za-z]+", text)
-    if any(word in _PLAIN_CODES for word in words) or any(unicodedata.category(char) == "Sc" for char in text):
-        return True
-    return any(named(found, None, None) is not None for found in _told().findall(text))
 
 
 _NOUNS: dict[str, tuple[str, ...]] = {
@@ -130,10 +122,16 @@ def mentioned(text: str, locale: str | None, currency: str | None) -> list[Named
             found.append(name or Named(()))  # a sign that nobody knows
     if re.search(r"[0-9]\s?c/", text):
         found.append(Named(()))  # cents for a unit, of whatever
+    found += [name for word in _told().findall(text) if (name := named(word, locale, currency)) is not None]
     for match in _nouns().finditer(text):
         if match["per"] is None:
             found.append(_of_noun(match))
     return found
+
+
+def names_currency(text: str) -> bool:
+    """Whether a currency is named anywhere in a text."""
+    return bool(mentioned(text, None, None))
 
 
 @lru_cache(maxsize=64)
